@@ -1,0 +1,194 @@
+"""What a detection gives: findings and near misses as columns, evidence maps on demand, outlines, points."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from lucid_finch.core.image import Frame
+
+Array = NDArray[Any]
+
+
+@dataclass(frozen=True)
+class Column:
+    """Declares a column: its name in files, a short label for people, unit, meaning and digits shown."""
+
+    name: str
+    label: str
+    unit: str = ""
+    help: str = ""
+    digits: int = 2
+    role: Literal["", "x", "y", "length", "angle", "slope"] = ""
+    """How the number changes from the image's own frame to the source's."""
+    names: tuple[str, ...] = ()
+    """For a text column: what its codes stand for."""
+
+
+ID = Column("id", "no.", help="1, 2, 3 ... in reading order", digits=0)
+RANK = Column("rank", "rank", help="1 for the best", digits=0)
+X = Column("x", "x", "px", "position, pixel centres at whole numbers", role="x")
+Y = Column("y", "y", "px", "position, growing downwards", role="y")
+SCORE = Column("score", "score", help="0 to 1, 1 is ideal", digits=3)
+
+
+class Table(Mapping[str, Array]):
+    """Columns of one length. Indexing gives NumPy arrays; text columns are codes into `names[column]`."""
+
+    def __init__(self, columns: Mapping[str, Array], declared: Sequence[Column]) -> None:
+        self.declared = {c.name: c for c in declared}
+        self._columns = {name: columns[name] for name in self.declared}
+
+    def __getitem__(self, name: str) -> Array:
+        return self._columns[name]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._columns)
+
+    def __len__(self) -> int:
+        """Number of rows (not of columns)."""
+        return len(next(iter(self._columns.values()))) if self._columns else 0
+
+    def __bool__(self) -> bool:
+        return len(self) > 0
+
+    @property
+    def names(self) -> dict[str, tuple[str, ...]]:
+        return {c.name: c.names for c in self.declared.values() if c.names}
+
+    def row(self, index: int) -> dict[str, Any]:
+        """One row with Python values, texts spelled out."""
+        return {name: self._value(name, index) for name in self._columns}
+
+    def rows(self) -> Iterator[dict[str, Any]]:
+        """Rows one by one, for people."""
+        return (self.row(i) for i in range(len(self)))
+
+    def take(self, index: Array) -> Table:
+        return type(self)({n: a[index] for n, a in self._columns.items()}, list(self.declared.values()))
+
+    def _value(self, name: str, index: int) -> Any:
+        value = self._columns[name][index]
+        names = self.declared[name].names
+        return names[int(value)] if names else value.item() if isinstance(value, np.generic) else value
+
+
+class Findings(Table):
+    """What stands."""
+
+
+class NearMisses(Table):
+    """What fell short: the columns of findings and "failed" (code of a parameter), "measured", "limit", "lost_to"."""
+
+
+def transform_columns(columns: dict[str, Array], declared: Sequence[Column], frame: Frame) -> dict[str, Array]:
+    """Columns from an image's own frame to the source's."""
+    if frame.is_identity:
+        return columns
+    moved = dict(columns)
+    for c in declared:
+        if c.role == "x":
+            y = c.name.replace("x", "y")
+            moved[c.name], moved[y] = frame.to_source(columns[c.name], columns[y])
+        elif c.role == "length":
+            moved[c.name] = columns[c.name] * frame.scale
+        elif c.role == "slope":
+            moved[c.name] = columns[c.name] / frame.scale
+        elif c.role == "angle":
+            moved[c.name] = (columns[c.name] + frame.turn) % 360.0
+    return moved
+
+
+MapKind = Literal["grey", "signed", "cyclic", "mask"]
+
+
+@dataclass(frozen=True)
+class EvidenceMap:
+    """A map that a decision rests on, computed when looked at.
+
+    `compute(left, top, right, bottom)` gives the values of that rectangle of pixels, float32 or uint8.
+    """
+
+    name: str
+    label: str
+    unit: str
+    kind: MapKind
+    width: int
+    height: int
+    compute: Callable[[int, int, int, int], Array] = field(repr=False)
+    frame: Frame = field(default_factory=Frame)
+    help: str = ""
+
+    @property
+    def values(self) -> Array:
+        """All of it, (H, W)."""
+        return self.compute(0, 0, self.width, self.height)
+
+    @property
+    def x(self) -> Array:
+        """Position of each column along the x axis, px."""
+        return np.arange(self.width, dtype=float)
+
+    @property
+    def y(self) -> Array:
+        """Position of each row along the y axis, px."""
+        return np.arange(self.height, dtype=float)
+
+    def part(self, left: int, top: int, right: int, bottom: int) -> Array:
+        """The values of columns left .. right-1 and rows top .. bottom-1, clipped to the map."""
+        left, right = sorted((min(max(left, 0), self.width), min(max(right, 0), self.width)))
+        top, bottom = sorted((min(max(top, 0), self.height), min(max(bottom, 0), self.height)))
+        if left == right or top == bottom:
+            return np.empty((bottom - top, right - left), np.float32)
+        return self.compute(left, top, right, bottom)
+
+    def reduced(self, factor: int) -> Array:
+        """The map shrunk by a whole factor, band by band: means, but maxima of masks, so that thin marks stay."""
+        factor = max(1, int(factor))
+        if factor == 1:
+            return self.values
+        rows = []
+        band = max(1, 256 // factor) * factor
+        columns = self.width // factor * factor or self.width
+        for top in range(0, max(self.height // factor * factor, 1), band):
+            part = self.part(0, top, columns, min(top + band, max(self.height // factor * factor, 1)))
+            blocks = part.reshape(max(part.shape[0] // factor, 1), -1, max(columns // factor, 1), columns // max(columns // factor, 1))
+            rows.append(blocks.max(axis=(1, 3)) if self.kind == "mask" else blocks.mean(axis=(1, 3)))
+        return np.concatenate(rows).astype(np.float32)
+
+    def save(self, path: str | Path) -> None:
+        """Write as PNG (with its display range beside it), float TIFF or NPY, by the ending of `path`."""
+        if MAP_WRITER is None:
+            raise RuntimeError("maps are written through `import lucid_finch`, which was not imported")
+        MAP_WRITER(path, self)
+
+
+MAP_WRITER: Callable[[str | Path, EvidenceMap], None] | None = None
+"""Set by the package's API: core itself reads and writes no files."""
+
+
+@dataclass(frozen=True)
+class Detection:
+    """The result of one detector on one image; all coordinates in the source frame."""
+
+    kind: str
+    name: str
+    findings: Findings
+    near_misses: NearMisses
+    evidence: Mapping[str, EvidenceMap]
+    resolved: dict[str, Any]
+    """Every limit as it was used, those that follow from the image included."""
+    units: dict[str, str]
+    seconds: float
+    outlines: Sequence[Array] = ()
+    near_outlines: Sequence[Array] = ()
+    points: Mapping[str, Array] = field(default_factory=dict)
+    fit: dict[str, Any] | None = None
+    notes: tuple[str, ...] = ()
+    work: Any = field(default=None, repr=False)
+    """What the engine keeps to answer further questions; see `engine.Work`."""

@@ -1,0 +1,17 @@
+"""The detectors, one module a kind, and the table that names them."""
+
+from __future__ import annotations
+
+from lucid_finch.core.detector import Detector
+from lucid_finch.core.detectors.edges import Edges
+from lucid_finch.core.errors import ParameterError, nearest
+
+KINDS: dict[str, type[Detector]] = {detector.kind: detector for detector in (Edges,)}
+"""Every kind of detector by name."""
+
+
+def detector_of(kind: str) -> Detector:
+    """The detector of that kind. Raises `ParameterError`."""
+    if kind not in KINDS:
+        raise ParameterError(f'kind: "{kind}" is not known{nearest(kind, KINDS)}; there are: {", ".join(KINDS)}', "kind")
+    return KINDS[kind]()

@@ -1,0 +1,356 @@
+"""Edges: where grey levels change fastest, as ordered chains of sub-pixel points.
+
+Gradient, suppression along its direction, hysteresis and linking follow Canny (PAMI 8(6), 1986); the sub-pixel position and
+the linking are described in `numerics.edge_points` and `numerics.chains`, acceptance by the expected number of false alarms
+in `numerics.chain_chance`.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from lucid_finch.core.detection import Array, Column, EvidenceMap
+from lucid_finch.core.detector import Candidates, Context, Detector, DetectorParameters, Finished, Reason, Work
+from lucid_finch.core.image import Image
+from lucid_finch.core.judging import Limit
+from lucid_finch.core.numerics import chain_chance
+from lucid_finch.core.numerics.background import Background, measure_background
+from lucid_finch.core.numerics.chains import Chains, chain_medians, link_chains
+from lucid_finch.core.numerics.edge_points import EdgePoints, find_edge_points, scale_plane
+from lucid_finch.core.numerics.gradients import Kernel1D, gaussian_kernel, gradient_planes, operator_kernels, smoothed
+from lucid_finch.core.parameters import Length, forms, gathers, judges
+from lucid_finch.core.regions import blocked_pixels
+
+_SLOPE = "grey/px"
+
+
+class EdgesParameters(DetectorParameters):
+    """Parameters of `edges`."""
+
+    operator: Literal["gaussian", "sobel", "scharr", "prewitt", "difference"] = gathers(
+        "gaussian",
+        label="Operator",
+        help="How the gradient is taken after smoothing. Each is scaled so that a ramp of one grey level per pixel gives 1.",
+    )
+    sigma: float = gathers(
+        1.2,
+        label="Smoothing",
+        unit="px",
+        least=0.0,
+        most=50.0,
+        usual=(0.0, 6.0),
+        help="Standard deviation of the Gaussian smoothing. More finds fainter and softer edges, less separates closer ones.",
+    )
+    low: float | None = forms(
+        None,
+        label="Weakest link",
+        unit=_SLOPE,
+        above=0.0,
+        usual=(0.0, 30.0),
+        auto=f"{chain_chance.Z_LOW:g} times the background's gradient around each point",
+        help="Lower hysteresis limit: points with a smaller gradient belong to no chain.",
+    )
+    high: float | None = judges(
+        None,
+        label="Strongest link, at least",
+        unit=_SLOPE,
+        above=0.0,
+        usual=(0.0, 60.0),
+        criterion="reach",
+        auto="acceptance by false alarms instead",
+        help="Upper hysteresis limit: a chain stands if it, or what it touches, is somewhere at least this strong. "
+        "Given, it replaces the acceptance by false alarms.",
+    )
+    false_alarms: float = judges(
+        0.01,
+        label="False alarms",
+        unit="an image",
+        above=0.0,
+        most=1e6,
+        usual=(1e-12, 100.0),
+        criterion="log_nfa",
+        scale="expected",
+        help="Accept chains that the image's own background would bring forth less often than this. "
+        "Without effect where the strongest link is given.",
+    )
+    length_min: Length = judges(
+        Length(0.0),
+        label="Length, at least",
+        unit="px",
+        usual=(0.0, 300.0),
+        criterion="length",
+        help="Shorter chains are dropped: px, or % of the image's diagonal, %w, %h.",
+    )
+    subpixel: bool = forms(
+        True, label="Sub-pixel", help="Points between pixel centres where the edge is; otherwise at the centres of the pixels."
+    )
+
+
+@dataclass(frozen=True)
+class Gathered:
+    """Thinned points above a floor, and the background they were measured against."""
+
+    points: EdgePoints
+    background: Background
+
+    @property
+    def nbytes(self) -> int:
+        return self.points.nbytes + self.background.nbytes
+
+
+@dataclass(frozen=True)
+class _Formed:
+    points: EdgePoints
+    chains: Chains
+
+    @property
+    def nbytes(self) -> int:
+        return self.points.nbytes + self.chains.order.nbytes
+
+
+class Outlines(Sequence[Array]):
+    """Outlines cut from one array of points, without copies."""
+
+    def __init__(self, points: Array, start: NDArray[np.int64]) -> None:
+        self.points, self.start = points, start
+
+    def __len__(self) -> int:
+        return len(self.start) - 1
+
+    def __getitem__(self, index: Any) -> Any:
+        if isinstance(index, slice):
+            return [self[i] for i in range(*index.indices(len(self)))]
+        if not -len(self) <= index < len(self):
+            raise IndexError(index)
+        index %= len(self)
+        return self.points[self.start[index] : self.start[index + 1]]
+
+
+class Edges(Detector):
+    kind = "edges"
+    purpose = "Where grey levels change fastest: ordered chains of sub-pixel points."
+    Parameters = EdgesParameters
+    columns = (
+        Column("length", "length", "px", "along the chain", 1, "length"),
+        Column("strength", "strength", _SLOPE, "median gradient", 2, "slope"),
+        Column("peak", "strongest", _SLOPE, "largest gradient", 2, "slope"),
+        Column("closed", "closed", "", "1 where the end meets the start", 0),
+        Column("points", "points", "", "number of points", 0),
+        Column("log_nfa", "sureness", "", "-log10 of the expected number of false alarms", 1),
+    )
+    criteria = (Column("reach", "strongest link", _SLOPE, "largest gradient of all that the chain touches", 2, "slope"),)
+
+    def gather(self, image: Image, parameters: EdgesParameters, context: Context) -> Gathered:
+        kernels = operator_kernels(parameters.operator, parameters.sigma)
+        blocked = blocked_pixels(image, parameters.region, len(kernels[0]) // 2)
+        region = parameters.region.model_dump_json() if parameters.region is not None else ""
+        background = context.shared(
+            f"background {parameters.operator} {parameters.sigma!r} {region}",
+            lambda: measure_background(image.pixels, kernels, image.quantum, blocked, context.cancelled),
+        )
+        floor = self.floor(parameters)
+        factor, least = (chain_chance.Z_LOW, 0.0) if floor is None else (0.0, floor)
+        least = max(least, 1e-6 * image.span)
+        points = find_edge_points(image.pixels, kernels, background, factor, least, blocked, context.cancelled)
+        return Gathered(points, background)
+
+    def floor(self, parameters: EdgesParameters) -> float | None:
+        # Left open, the lower limit follows from the background. Given, the floor is the next power of two below it.
+        return None if parameters.low is None else 2.0 ** math.floor(math.log2(parameters.low))
+
+    def form(self, image: Image, gathered: Gathered, parameters: EdgesParameters) -> Candidates:
+        points, background = gathered.points, gathered.background
+        low = parameters.low
+        if low is not None:
+            points = points.take(points.strength >= np.float32(low))
+        if not parameters.subpixel:
+            points = points.at_centres()
+        scale = np.maximum(points.scale, np.float32(1e-12))
+        z_low: Any = chain_chance.Z_LOW if low is None else np.float32(low) / scale
+        chains = link_chains(points, image.width, chain_chance.weights(points.strength / scale, z_low))
+        count = np.diff(chains.start)
+        mean_low: Any = z_low
+        if low is not None and len(chains):
+            mean_low = np.add.reduceat(np.minimum(z_low, 1e6)[chains.order].astype(float), chains.start[:-1]) / count
+        log_nfa = chain_chance.log_nfa(
+            chains.length, chains.energy / np.maximum(count, 1), mean_low, background.correlation, image.width * image.height
+        )
+        middle = chains.order[(chains.start[:-1] + chains.start[1:] - 1) // 2] if len(chains) else np.empty(0, np.int32)
+        columns = {
+            "x": points.x[middle].astype(float),
+            "y": points.y[middle].astype(float),
+            "length": chains.length.astype(float),
+            "peak": chains.peak.astype(float),
+            "reach": chains.reach.astype(float),
+            "closed": chains.closed.astype(np.int8),
+            "points": count,
+            "log_nfa": log_nfa,
+        }
+        return Candidates(columns, log_nfa, size=40.0, detail=_Formed(points, chains))
+
+    def limits(self, image: Image, gathered: Gathered, parameters: EdgesParameters) -> tuple[Limit, ...]:
+        found = super().limits(image, gathered, parameters)
+        return tuple(l for l in found if l.parameter != "false_alarms") if parameters.high is not None else found
+
+    def resolved(self, image: Image, gathered: Gathered, parameters: EdgesParameters) -> dict[str, Any]:
+        typical = gathered.background.typical
+        return {
+            "low": parameters.low if parameters.low is not None else chain_chance.Z_LOW * typical,
+            "background": typical,
+            "background_correlation": gathered.background.correlation,
+        }
+
+    def plausible(self, candidates: Candidates) -> NDArray[np.bool_]:
+        return np.asarray(candidates.columns["log_nfa"] > -1.0)
+
+    def finish(
+        self, image: Image, gathered: Gathered, candidates: Candidates, chosen: NDArray[np.int64], parameters: EdgesParameters
+    ) -> Finished:
+        formed: _Formed = candidates.detail
+        points, chains = formed.points, formed.chains
+        count = np.diff(chains.start)[chosen]
+        start = np.concatenate([[0], np.cumsum(count)]).astype(np.int64)
+        place = np.arange(start[-1]) - np.repeat(start[:-1], count)
+        index = chains.order[np.repeat(chains.start[:-1][chosen], count) + place]
+        columns = {name: values[chosen] for name, values in candidates.columns.items()}
+        strength = points.strength[index]
+        columns["strength"] = chain_medians(strength, start)
+        sure = np.maximum(columns["log_nfa"], 0.0)
+        columns["score"] = sure / (sure + 10.0)
+        xy = np.stack([points.x[index], points.y[index]], axis=1)
+        direction = np.degrees(np.arctan2(points.gy[index], points.gx[index])) % 360.0
+        listed = {
+            "x": xy[:, 0],
+            "y": xy[:, 1],
+            "direction": direction,
+            "strength": strength,
+            "chain": np.repeat(np.arange(len(chosen)), count),
+            "place": place,
+        }
+        return Finished(columns, Outlines(xy, start), listed)
+
+    def evidence(self, work: Work) -> list[EvidenceMap]:
+        image, parameters, gathered = work.image, work.parameters, work.gathered
+        maps = _Maps(image, parameters, gathered)
+
+        def one(name: str, label: str, unit: str, kind: Any, compute: Any, help: str) -> EvidenceMap:
+            return EvidenceMap(name, label, unit, kind, image.width, image.height, compute, image.frame, help)
+
+        def edges(left: int, top: int, right: int, bottom: int) -> Array:
+            formed: _Formed = work.candidates.detail
+            out = np.zeros((image.height, image.width), np.uint8)
+            keep = np.zeros(len(formed.chains), bool)
+            keep[work.judgement.found] = True
+            index = formed.chains.order[np.repeat(keep, np.diff(formed.chains.start))]
+            out[formed.points.row[index], formed.points.column[index]] = 1
+            return out[top:bottom, left:right]
+
+        return [
+            one("smoothed", "smoothed", "grey", "grey", maps.smoothed, "the image after the Gaussian smoothing"),
+            one("gradient_x", "gradient along x", _SLOPE, "signed", maps.gradient_x, "positive where it brightens to the right"),
+            one("gradient_y", "gradient along y", _SLOPE, "signed", maps.gradient_y, "positive where it brightens downwards"),
+            one("magnitude", "gradient magnitude", _SLOPE, "grey", maps.magnitude, "length of the gradient"),
+            one("direction", "gradient direction", "deg", "cyclic", maps.direction, "from dark to bright, 0 is right, 90 down"),
+            one("above", "above weakest link", _SLOPE, "grey", maps.above, "magnitude where it reaches the lower limit"),
+            one("thinned", "thinned", _SLOPE, "mask", maps.thinned, "maxima of the magnitude along the gradient"),
+            one("edges", "edges", "", "mask", edges, "points of the chains that stand"),
+        ]
+
+    def distances(self, candidates: Candidates, x: float, y: float) -> Array:
+        formed: _Formed = candidates.detail
+        if not len(formed.chains):
+            return np.empty(0)
+        order = formed.chains.order
+        far = (formed.points.x[order] - np.float32(x)) ** 2 + (formed.points.y[order] - np.float32(y)) ** 2
+        return np.sqrt(np.minimum.reduceat(far, formed.chains.start[:-1]))
+
+    def probe(self, image: Image, gathered: Gathered, parameters: EdgesParameters, x: float, y: float) -> list[Reason]:
+        maps = _Maps(image, parameters, gathered)
+        reach = 3
+        column, row = round(x), round(y)
+        box = (max(column - reach, 0), max(row - reach, 0), min(column + reach + 1, image.width), min(row + reach + 1, image.height))
+        magnitude = maps.magnitude(*box)
+        limit = float(maps.limit(*box).max())
+        measured = float(magnitude.max(initial=0.0))
+        where = np.unravel_index(int(np.argmax(magnitude)), magnitude.shape)
+        u, v = image.frame.to_source(box[0] + float(where[1]), box[1] + float(where[0]))
+        reasons = []
+        blocked = blocked_pixels(image, parameters.region, len(maps.kernels[0]) // 2)
+        if blocked is not None and blocked[min(row, image.height - 1), min(column, image.width - 1)]:
+            reasons.append(Reason("region", 0.0, None, "", False, "this place is outside the region, or its pixels are not valid"))
+        enough = measured >= limit
+        text = f"the strongest gradient within {reach} px is {measured:.2f} {_SLOPE}, at ({u:.0f}, {v:.0f}); "
+        if enough:
+            text += "it is no maximum along its own direction: it belongs to the flank of an edge nearby"
+        else:
+            text += f"the weakest link must have {limit:.2f}, {chain_chance.Z_LOW:g} times the background here"
+            if parameters.low is not None:
+                text = text[: text.index("the weakest link")] + f"the weakest link must have {limit:.2f}"
+        change = None if enough or measured <= 0 else ("low", float(f"{0.98 * measured:.3g}"))
+        reasons.append(Reason("gradient", measured, limit, _SLOPE, enough, text, change))
+        return reasons
+
+
+class _Maps:
+    """The plain steps, for the rectangle that is looked at, from the image with a margin."""
+
+    def __init__(self, image: Image, parameters: EdgesParameters, gathered: Gathered) -> None:
+        self.image, self.parameters, self.gathered = image, parameters, gathered
+        self.kernels: tuple[Kernel1D, Kernel1D] = operator_kernels(parameters.operator, parameters.sigma)
+
+    def _with_margin(self, box: tuple[int, int, int, int], margin: int) -> tuple[Array, tuple[slice, slice]]:
+        left, top, right, bottom = box
+        x0, y0 = max(left - margin, 0), max(top - margin, 0)
+        part = self.image.pixels[y0 : bottom + margin, x0 : right + margin]
+        return np.ascontiguousarray(part), (slice(top - y0, bottom - y0), slice(left - x0, right - x0))
+
+    def smoothed(self, *box: int) -> Array:
+        weights = gaussian_kernel(self.parameters.sigma)
+        part, inner = self._with_margin(box, len(weights) // 2)  # type: ignore[arg-type]
+        return smoothed(part, weights)[inner]
+
+    def gradient(self, *box: int) -> tuple[Array, Array]:
+        part, inner = self._with_margin(box, len(self.kernels[0]) // 2)  # type: ignore[arg-type]
+        gx, gy = gradient_planes(part, self.kernels)
+        return gx[inner], gy[inner]
+
+    def gradient_x(self, *box: int) -> Array:
+        return self.gradient(*box)[0]
+
+    def gradient_y(self, *box: int) -> Array:
+        return self.gradient(*box)[1]
+
+    def magnitude(self, *box: int) -> Array:
+        gx, gy = self.gradient(*box)
+        return np.sqrt(gx * gx + gy * gy)
+
+    def direction(self, *box: int) -> Array:
+        gx, gy = self.gradient(*box)
+        return np.asarray(np.degrees(np.arctan2(gy, gx)) % np.float32(360.0), np.float32)
+
+    def limit(self, *box: int) -> Array:
+        """The lower limit at every pixel."""
+        left, top, right, bottom = box
+        if self.parameters.low is not None:
+            return np.full((bottom - top, right - left), self.parameters.low, np.float32)
+        plane = scale_plane(self.gathered.background.scale, self.image.width, top, bottom)[:, left:right]
+        return np.asarray(chain_chance.Z_LOW * plane, np.float32)
+
+    def above(self, *box: int) -> Array:
+        magnitude = self.magnitude(*box)
+        return np.where(magnitude >= self.limit(*box), magnitude, np.float32(0))
+
+    def thinned(self, left: int, top: int, right: int, bottom: int) -> Array:
+        points = self.gathered.points
+        out = np.zeros((bottom - top, right - left), np.float32)
+        rows = slice(points.row_start[top], points.row_start[bottom])
+        row, column, strength = points.row[rows], points.column[rows], points.strength[rows]
+        inside = (column >= left) & (column < right)
+        out[row[inside] - top, column[inside] - left] = strength[inside]
+        return out

@@ -1,0 +1,219 @@
+"""The image that everything works on: pixels with their value range, validity mask and place in the source image."""
+
+from __future__ import annotations
+
+import hashlib
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from lucid_finch.core.errors import ParameterError
+
+Pixels = NDArray[Any]
+Mask = NDArray[np.bool_]
+
+LUMA = (0.299, 0.587, 0.114)
+"""Rec. 601 weights of red, green and blue."""
+
+
+@dataclass(frozen=True)
+class Frame:
+    """Affine map from an image's own pixel frame to that of the source image: source = matrix @ (x, y) + offset."""
+
+    matrix: tuple[tuple[float, float], tuple[float, float]] = ((1.0, 0.0), (0.0, 1.0))
+    offset: tuple[float, float] = (0.0, 0.0)
+
+    @staticmethod
+    def shifted(x: float, y: float) -> Frame:
+        """The frame of a crop whose pixel (0, 0) is pixel (x, y) of the image it was cut from."""
+        return Frame(offset=(float(x), float(y)))
+
+    @property
+    def is_identity(self) -> bool:
+        return self == Frame()
+
+    @property
+    def scale(self) -> float:
+        """Source pixels per pixel (square root of the area ratio)."""
+        (a, b), (c, d) = self.matrix
+        return float(abs(a * d - b * c) ** 0.5)
+
+    @property
+    def turn(self) -> float:
+        """Degrees from this frame's x axis to the source's, growing from +x towards +y."""
+        return float(np.degrees(np.arctan2(self.matrix[1][0], self.matrix[0][0])))
+
+    def after(self, inner: Frame) -> Frame:
+        """The map that applies `inner` first and then this one."""
+        outer, other = np.array(self.matrix), np.array(inner.matrix)
+        product = outer @ other
+        offset = outer @ np.array(inner.offset) + np.array(self.offset)
+        rows = ((float(product[0, 0]), float(product[0, 1])), (float(product[1, 0]), float(product[1, 1])))
+        return Frame(rows, (float(offset[0]), float(offset[1])))
+
+    def to_source(self, x: Any, y: Any) -> tuple[Any, Any]:
+        """Source coordinates of points given in this frame (numbers or arrays)."""
+        (a, b), (c, d) = self.matrix
+        return a * x + b * y + self.offset[0], c * x + d * y + self.offset[1]
+
+    def from_source(self, x: Any, y: Any) -> tuple[Any, Any]:
+        """Coordinates in this frame of points given in the source."""
+        (a, b), (c, d) = self.matrix
+        determinant = a * d - b * c
+        u, v = x - self.offset[0], y - self.offset[1]
+        return (d * u - b * v) / determinant, (a * v - c * u) / determinant
+
+
+@dataclass(frozen=True, eq=False)
+class Image:
+    """Pixels (H, W) or (H, W, 3) RGB, uint8, uint16 or float32, C-contiguous. Make one with `Image.from_array`."""
+
+    pixels: Pixels
+    black: float
+    """Lower end of the value range, in grey levels as loaded."""
+    white: float
+    quantum: float = 0.0
+    """Step between neighbouring grey levels; 0 where values are continuous."""
+    mask: Mask | None = None
+    """True where a pixel is valid; None if all are."""
+    frame: Frame = field(default_factory=Frame)
+    source_size: tuple[int, int] = (0, 0)
+    """Width and height of the source image, px."""
+    name: str = ""
+    notes: tuple[str, ...] = ()
+    """What was assumed on loading, in words for the user."""
+
+    @staticmethod
+    def from_array(
+        array: ArrayLike,
+        *,
+        significant_bits: int | None = None,
+        value_range: tuple[float, float] | None = None,
+        mask: ArrayLike | None = None,
+        name: str = "",
+        notes: tuple[str, ...] = (),
+    ) -> Image:
+        """An image from an array (H, W), (H, W, 1 or 3) RGB, or with an alpha channel (2 or 4).
+
+        uint8 and uint16 are kept, other integers become one of them if they fit, floats become float32. NaN, infinite and
+        fully transparent pixels are marked as invalid. `value_range` (black, white) is [0, 1] for floats unless given.
+        The array is copied only if it has to be. Raises `ParameterError`.
+        """
+        pixels = np.asarray(array)
+        pixels, valid = _split_alpha(pixels)
+        if mask is not None:
+            given = np.asarray(mask)
+            if given.shape != pixels.shape[:2]:
+                raise ParameterError(f"mask: has shape {given.shape}, the image {pixels.shape[:2]}", "mask")
+            valid = given.astype(bool) if valid is None else valid & given.astype(bool)
+        pixels, finite = _normalised(pixels)
+        if finite is not None:
+            valid = finite if valid is None else valid & finite
+        if valid is not None and valid.all():
+            valid = None
+        added: list[str] = []
+        quantum = 0.0 if pixels.dtype == np.float32 else 1.0
+        if value_range is not None:
+            black, white = (float(v) for v in value_range)
+            if not (np.isfinite([black, white]).all() and black < white):
+                raise ParameterError(f"value_range: {value_range} is not allowed; black must be below white", "value_range")
+        elif pixels.dtype == np.float32:
+            black, white = 0.0, 1.0
+        else:
+            bits = _significant_bits(pixels, significant_bits, added)
+            black, white = 0.0, float(2**bits - 1)
+        size = (pixels.shape[1], pixels.shape[0])
+        return Image(pixels, black, white, quantum, valid, Frame(), size, name, (*notes, *added))
+
+    @property
+    def width(self) -> int:
+        return int(self.pixels.shape[1])
+
+    @property
+    def height(self) -> int:
+        return int(self.pixels.shape[0])
+
+    @property
+    def is_colour(self) -> bool:
+        return self.pixels.ndim == 3
+
+    @property
+    def span(self) -> float:
+        """Width of the value range, grey levels."""
+        return self.white - self.black
+
+    @property
+    def nbytes(self) -> int:
+        return int(self.pixels.nbytes + (self.mask.nbytes if self.mask is not None else 0))
+
+    @cached_property
+    def digest(self) -> str:
+        """Hash of everything that a result depends on: what caches are keyed by."""
+        text = repr((self.pixels.shape, self.pixels.dtype.str, self.black, self.white, self.quantum, self.frame))
+        digest = hashlib.blake2b(text.encode(), digest_size=16)
+        digest.update(self.pixels)
+        if self.mask is not None:
+            digest.update(np.ascontiguousarray(self.mask))
+        return digest.hexdigest()
+
+    def with_pixels(self, pixels: Pixels, **changes: Any) -> Image:
+        """The same image with other pixels (of the same frame unless `frame` is given)."""
+        return replace(self, pixels=np.ascontiguousarray(pixels), **changes)
+
+
+def _split_alpha(pixels: Pixels) -> tuple[Pixels, Mask | None]:
+    if pixels.ndim == 3 and pixels.shape[2] in (1, 2, 4):
+        valid = None if pixels.shape[2] == 1 else pixels[..., -1] > 0
+        colours = pixels[..., :3] if pixels.shape[2] == 4 else pixels[..., 0]
+        return colours, valid
+    if pixels.ndim == 2 or (pixels.ndim == 3 and pixels.shape[2] == 3):
+        return pixels, None
+    raise ParameterError(
+        f"image: an array of shape {pixels.shape} is not an image; allowed are (height, width) and (height, width, 1 to 4)",
+        "image",
+    )
+
+
+def _normalised(pixels: Pixels) -> tuple[Pixels, Mask | None]:
+    """C-contiguous, writable, known dtype: every other layout would compile all kernels again."""
+    if pixels.size == 0:
+        raise ParameterError(f"image: has no pixels (shape {pixels.shape})", "image")
+    finite: Mask | None = None
+    if pixels.dtype == np.bool_:
+        pixels = pixels.astype(np.uint8) * 255
+    elif pixels.dtype.kind in "iu" and pixels.dtype not in (np.uint8, np.uint16):
+        low, high = int(pixels.min()), int(pixels.max())
+        if low < 0 or high > 65535:
+            raise ParameterError(f"image: whole numbers from {low} to {high} do not fit 16 bits; pass them as float32", "image")
+        pixels = pixels.astype(np.uint8 if high < 256 and pixels.dtype.itemsize == 1 else np.uint16)
+    elif pixels.dtype.kind == "f":
+        with np.errstate(over="ignore"):
+            pixels = pixels.astype(np.float32, copy=False)
+        if not np.isfinite(pixels.sum(dtype=np.float64)):
+            finite = np.isfinite(pixels) if pixels.ndim == 2 else np.isfinite(pixels).all(axis=2)
+            good = pixels[finite]
+            if not good.size:
+                raise ParameterError("image: holds no finite pixel", "image")
+            # A neutral value, so that nothing that is not finite spreads; the mask keeps features away.
+            pixels = np.where(finite if pixels.ndim == 2 else finite[..., None], pixels, np.float32(np.median(good)))
+    elif pixels.dtype.kind not in "iu":
+        raise ParameterError(f"image: pixels of type {pixels.dtype} are not numbers that Lucid Finch can read", "image")
+    return np.require(pixels, requirements=["C", "W", "A"]), finite
+
+
+def _significant_bits(pixels: Pixels, given: int | None, notes: list[str]) -> int:
+    most = 8 * pixels.dtype.itemsize
+    if given is not None:
+        if isinstance(given, bool) or not isinstance(given, int) or not 1 <= given <= most:
+            raise ParameterError(f"significant_bits: {given} is not allowed; a whole number from 1 to {most}", "significant_bits")
+        return given
+    if most == 8:
+        return 8
+    needed = int(pixels.max()).bit_length()
+    bits = next(b for b in (8, 10, 12, 14, 16) if needed <= b)
+    if bits < 16:
+        notes.append(f"{bits} significant bits, guessed from the largest value")
+    return bits

@@ -1,0 +1,126 @@
+"""The one judge: holds every candidate against its limits, lets rivals compete, and answers "what if?"."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from enum import IntEnum
+from typing import Any, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from lucid_finch.core.numerics.rivals import compete
+
+Floats = NDArray[np.float64]
+
+
+class Outcome(IntEnum):
+    """What became of a candidate."""
+
+    FOUND = 0
+    SHORT = 1
+    """A criterion missed its limit."""
+    BEATEN = 2
+    """A better candidate excludes it."""
+    SURPLUS = 3
+    """More than `keep` stand."""
+
+
+@dataclass(frozen=True)
+class Limit:
+    """One criterion against one value."""
+
+    parameter: str
+    criterion: str
+    sense: Literal["at least", "at most"]
+    value: float
+
+    def passed(self, measured: Any) -> Any:
+        """Where the measured value meets the limit; NaN never does."""
+        return measured >= self.value if self.sense == "at least" else measured <= self.value
+
+    def shortfall(self, measured: Any) -> Any:
+        """By how much the limit is missed, in the criterion's own unit; positive where it is missed."""
+        return self.value - measured if self.sense == "at least" else measured - self.value
+
+
+@dataclass(frozen=True)
+class Rivals:
+    """Pairs of candidates that exclude each other where `measure` is above `most` (an overlap, a closeness)."""
+
+    parameter: str
+    pairs: NDArray[np.int64]
+    measure: Floats
+    most: float
+
+
+@dataclass(frozen=True)
+class Judgement:
+    """One entry a candidate."""
+
+    outcome: NDArray[np.int8]
+    failed: NDArray[np.int16]
+    """Index of the limit that was missed by most, or -1."""
+    lost_to: NDArray[np.int64]
+    """The candidate that beat it, or -1."""
+    order: NDArray[np.int64]
+    """All candidates from best to worst."""
+    limits: tuple[Limit, ...]
+
+    @property
+    def found(self) -> NDArray[np.int64]:
+        """The candidates that stand, best first."""
+        return self.order[self.outcome[self.order] == Outcome.FOUND]
+
+
+def judge(
+    columns: Mapping[str, NDArray[Any]],
+    limits: Sequence[Limit],
+    merit: NDArray[Any],
+    rivals: Rivals | None = None,
+    keep: int | None = None,
+) -> Judgement:
+    """Judge all candidates. `merit`: bigger ranks higher, ties by place in the table."""
+    count = len(merit)
+    order = np.argsort(-np.nan_to_num(np.asarray(merit, float), nan=-np.inf), kind="stable")
+    failed = np.full(count, -1, np.int16)
+    worst = np.full(count, -np.inf)
+    for number, limit in enumerate(limits):
+        measured = columns[limit.criterion]
+        missed = ~limit.passed(measured)
+        # How badly, relative to the limit, so that limits of different units can be compared.
+        badly = np.nan_to_num(limit.shortfall(measured) / max(abs(limit.value), 1e-9), nan=np.inf)
+        take = missed & (badly >= worst)
+        failed[take] = number
+        worst[take] = badly[take]
+    standing = failed < 0
+    outcome = np.where(standing, Outcome.FOUND, Outcome.SHORT).astype(np.int8)
+    lost_to = np.full(count, -1, np.int64)
+    if rivals is not None and len(rivals.pairs):
+        active = rivals.measure > rivals.most
+        stands, lost_to = compete(order, rivals.pairs[active], standing)
+        outcome[standing & ~stands] = Outcome.BEATEN
+    if keep is not None:
+        surplus = order[outcome[order] == Outcome.FOUND][keep:]
+        outcome[surplus] = Outcome.SURPLUS
+    return Judgement(outcome, failed, lost_to, order, tuple(limits))
+
+
+def with_limit(limits: Sequence[Limit], parameter: str, value: float) -> tuple[Limit, ...]:
+    """The limits with one of them set to another value."""
+    return tuple(replace(limit, value=value) if limit.parameter == parameter else limit for limit in limits)
+
+
+def gained_and_lost(before: Judgement, after: Judgement) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Candidates that stand only after, and only before."""
+    was, now = before.outcome == Outcome.FOUND, after.outcome == Outcome.FOUND
+    return np.flatnonzero(now & ~was), np.flatnonzero(was & ~now)
+
+
+def reading_order(x: NDArray[Any], y: NDArray[Any], size: float) -> NDArray[np.int64]:
+    """Indices row by row, left to right; a row ends where y jumps by more than half the median `size` of the findings."""
+    by_y = np.argsort(y, kind="stable")
+    gaps = np.diff(np.asarray(y, float)[by_y], prepend=y[by_y[0]] if len(y) else 0.0)
+    row = np.cumsum(gaps > max(0.5 * size, 1e-9))
+    return by_y[np.lexsort((np.asarray(x)[by_y], row))]

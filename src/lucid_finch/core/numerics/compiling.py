@@ -1,0 +1,49 @@
+"""Compiles the pixel loops: one decorator, one on-disk cache that is keyed by the sources of every kernel."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+from collections.abc import Callable
+from functools import cache
+from pathlib import Path
+from typing import Any
+
+import numba
+import platformdirs
+
+
+@cache
+def source_digest() -> str:
+    """Hash of all kernel sources: Numba does not notice a helper that changed in another module, so the folder does."""
+    digest = hashlib.sha256(numba.__version__.encode())
+    for path in sorted(Path(__file__).parent.glob("*.py")):
+        digest.update(path.name.encode())
+        digest.update(path.read_bytes())
+    return digest.hexdigest()[:16]
+
+
+def cache_folder() -> Path:
+    """Where compiled kernels of exactly these sources are kept."""
+    root = os.environ.get("LUCID_FINCH_KERNELS") or platformdirs.user_cache_dir("lucid-finch")
+    return Path(root) / "kernels" / source_digest()
+
+
+numba.config.CACHE_DIR = str(cache_folder())  # type: ignore[attr-defined]
+
+_OPTIONS: dict[str, Any] = {"nogil": True, "cache": True, "error_model": "numpy"}
+
+
+def kernel(function: Callable[..., Any]) -> Any:
+    """A serial, nogil, disk-cached kernel that takes a band of rows; drive it with `threads.over_bands`."""
+    return numba.njit(**_OPTIONS)(function)
+
+
+def helper(function: Callable[..., Any]) -> Any:
+    """A small function that is inlined into the kernels that call it and has no Python wrapper of its own."""
+    return numba.njit(nogil=True, error_model="numpy", inline="always", no_cpython_wrapper=True)(function)
+
+
+def specialisations(compiled: Any) -> int:
+    """How many argument layouts a kernel has been compiled for."""
+    return len(compiled.signatures)

@@ -1,0 +1,84 @@
+"""Runs kernels over bands of rows on one shared pool; the bands never depend on the number of threads."""
+
+from __future__ import annotations
+
+import os
+import threading
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from typing import Any, TypeVar, cast
+
+from lucid_finch.core.errors import Cancelled
+
+Result = TypeVar("Result")
+
+BAND_HEIGHT = 128
+"""Rows a band. Fixed, so that the same recipe gives the same bytes whatever the number of threads."""
+
+_state = threading.local()
+_lock = threading.Lock()
+_pool: ThreadPoolExecutor | None = None
+_threads = max(1, min(16, len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1))
+
+
+def thread_count() -> int:
+    """Number of threads that `over_bands` uses."""
+    return _threads
+
+
+def set_thread_count(count: int) -> None:
+    """Use `count` threads (at least one) from now on."""
+    global _threads, _pool
+    with _lock:
+        _threads = max(1, int(count))
+        if _pool is not None:
+            _pool.shutdown(wait=False)
+            _pool = None
+
+
+def bands(height: int, band_height: int = BAND_HEIGHT) -> list[tuple[int, int]]:
+    """Row ranges (first, one past the last) that cover `height` rows."""
+    return [(top, min(height, top + band_height)) for top in range(0, height, band_height)]
+
+
+def over_bands(
+    work: Callable[[int, int], Result],
+    height: int,
+    cancelled: Callable[[], bool] | None = None,
+    band_height: int = BAND_HEIGHT,
+) -> list[Result]:
+    """Call `work(top, bottom)` for each band and return the results from top to bottom.
+
+    `cancelled` is looked at before each band; raises `Cancelled`. A call from inside the pool runs serially, since a job
+    that waits for its own pool would never end.
+    """
+    parts = bands(height, band_height)
+
+    def one(part: tuple[int, int]) -> Result:
+        if cancelled is not None and cancelled():
+            raise Cancelled()
+        _state.inside = True
+        try:
+            return work(*part)
+        finally:
+            _state.inside = False
+
+    if _threads == 1 or len(parts) == 1 or getattr(_state, "inside", False):
+        return [one(part) for part in parts] if not getattr(_state, "inside", False) else [work(*p) for p in parts]
+    return list(_shared_pool().map(one, parts))
+
+
+def _shared_pool() -> ThreadPoolExecutor:
+    global _pool
+    with _lock:
+        if _pool is None:
+            _pool = ThreadPoolExecutor(_threads, thread_name_prefix="finch-band")
+        return _pool
+
+
+def scratch(name: str, make: Callable[[int], Result], size: int) -> Result:
+    """A buffer of at least `size`, one a thread and name, used again: fresh memory costs as much as the work."""
+    kept: dict[str, tuple[int, Any]] = _state.__dict__.setdefault("scratch", {})
+    if name not in kept or kept[name][0] < size:
+        kept[name] = (size, make(size))
+    return cast(Result, kept[name][1])

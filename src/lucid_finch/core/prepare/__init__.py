@@ -1,0 +1,20 @@
+"""The preparation steps, one module a family, and the table that names them."""
+
+from __future__ import annotations
+
+from lucid_finch.core.errors import ParameterError, nearest
+from lucid_finch.core.prepare.colour import Channel
+from lucid_finch.core.prepare.cut import Crop
+from lucid_finch.core.prepare.smoothing import Smooth
+from lucid_finch.core.prepare.step import PreparationStep
+from lucid_finch.core.prepare.tones import Tone
+
+STEPS: dict[str, type[PreparationStep]] = {step.name: step for step in (Channel, Tone, Smooth, Crop)}
+"""Every preparation step by name."""
+
+
+def step_of(name: str) -> PreparationStep:
+    """The step of that name. Raises `ParameterError`."""
+    if name not in STEPS:
+        raise ParameterError(f'step: "{name}" is not known{nearest(name, STEPS)}; there are: {", ".join(STEPS)}', "step")
+    return STEPS[name]()

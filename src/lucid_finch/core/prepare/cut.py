@@ -1,0 +1,59 @@
+"""Cutting out a part of the image."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import replace
+
+import numpy as np
+
+from lucid_finch.core.errors import ParameterError
+from lucid_finch.core.image import Frame, Image
+from lucid_finch.core.parameters import Parameters, gathers
+from lucid_finch.core.prepare.step import PreparationStep
+from lucid_finch.core.regions import Region
+
+
+class CropParameters(Parameters):
+    """Parameters of `crop`."""
+
+    region: Region = gathers(
+        ..., label="Region", help="What to keep, in source pixels; of a shape that is no upright rectangle, the box around it."
+    )
+
+
+class Crop(PreparationStep):
+    name = "crop"
+    purpose = "Keep a part of the image; positions stay those of the source."
+    Parameters = CropParameters
+
+    def apply(self, image: Image, parameters: CropParameters) -> Image:
+        x = np.arange(image.width, dtype=float)[None, :]
+        y = np.arange(image.height, dtype=float)[:, None]
+        inside = parameters.region.contains(*image.frame.to_source(x, y))
+        rows, columns = np.flatnonzero(inside.any(axis=1)), np.flatnonzero(inside.any(axis=0))
+        if not len(rows):
+            raise ParameterError(
+                f"crop: region holds no pixel of the image, which covers x from -0.5 to {image.source_size[0] - 0.5:g} "
+                f"and y from -0.5 to {image.source_size[1] - 0.5:g}",
+                "region",
+            )
+        window = (slice(rows[0], rows[-1] + 1), slice(columns[0], columns[-1] + 1))
+        return trimmed(image, window, None if inside[window].all() else inside[window])
+
+
+def trimmed(image: Image, window: tuple[slice, slice], inside: np.ndarray | None = None) -> Image:  # type: ignore[type-arg]
+    """The part of the image in `window` (rows, columns), its mask narrowed to `inside`."""
+    mask = image.mask[window] if image.mask is not None else None
+    if inside is not None:
+        mask = inside if mask is None else mask & inside
+    frame = image.frame.after(Frame.shifted(window[1].start, window[0].start))
+    return replace(image, pixels=np.ascontiguousarray(image.pixels[window]), mask=mask, frame=frame)
+
+
+def without_margin(image: Image, margin: float, what: str) -> Image:
+    """The image less `margin` px on every side. Raises `ParameterError` if nothing is left."""
+    m = math.ceil(margin)
+    if image.width <= 2 * m or image.height <= 2 * m:
+        raise ParameterError(f"{what}: border = trim leaves nothing of {image.width} x {image.height} px; the margin is {m} px")
+    return trimmed(image, (slice(m, image.height - m), slice(m, image.width - m)))

@@ -1,0 +1,277 @@
+"""The recipe: preparation, detectors and expectations as one document, with its JSON Schema and upgrades."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from typing import Annotated, Any, Literal
+
+import numpy as np
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
+
+from lucid_finch.core.detection import Detection
+from lucid_finch.core.detector import DetectorParameters
+from lucid_finch.core.detectors import KINDS, detector_of
+from lucid_finch.core.errors import ParameterError, nearest
+from lucid_finch.core.prepare import STEPS, step_of
+
+VERSION = 1
+
+UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {}
+"""From a version to the next, for files that older versions wrote."""
+
+_NOT_YET = ("combine", "measures", "checks", "calibration")
+
+
+class _Part(BaseModel):
+    model_config = ConfigDict(extra="forbid", strict=True, frozen=True, allow_inf_nan=False)
+
+
+class Step(BaseModel):
+    """One preparation step; its other fields are the parameters of that step."""
+
+    model_config = ConfigDict(extra="allow", strict=True, frozen=True)
+    step: str
+
+    @model_validator(mode="after")
+    def _known(self) -> Step:
+        step_of(self.step).Parameters.make(self.model_extra or {}, self.step)
+        return self
+
+    def plain(self) -> dict[str, Any]:
+        parameters = step_of(self.step).Parameters.make(self.model_extra or {}, self.step)
+        return {"step": self.step, **parameters.plain()}
+
+
+Count = Annotated[int, Field(ge=0)]
+
+
+@dataclass(frozen=True)
+class Unmet:
+    """An expectation that was not met."""
+
+    detector: str
+    what: str
+    expected: str
+    measured: str
+
+    def __str__(self) -> str:
+        return f"{self.detector}: {self.what} is {self.measured}, expected {self.expected}"
+
+
+class DetectorEntry(_Part):
+    """One detector of a recipe."""
+
+    name: Annotated[str, Field(min_length=1, max_length=80)]
+    kind: str
+    prepare: tuple[Step, ...] = ()
+    parameters: dict[str, Any] = {}
+    anchor: None = None
+    expect: dict[str, int | float | tuple[float, float]] = {}
+
+    @model_validator(mode="after")
+    def _sound(self) -> DetectorEntry:
+        self.made_parameters()
+        known = {"count", *(c.name for c in KINDS[self.kind].all_columns())}
+        for name, value in self.expect.items():
+            if name not in known:
+                raise ValueError(f'expect: "{name}" is no column{nearest(name, known)}')
+            if isinstance(value, tuple) and value[0] > value[1]:
+                raise ValueError(f"expect: {name}: {list(value)} is reversed")
+            if not isinstance(value, tuple) and name != "count":
+                raise ValueError(f"expect: {name}: two numbers are needed, lowest and highest")
+        return self
+
+    def made_parameters(self) -> DetectorParameters:
+        detector = detector_of(self.kind)
+        return detector.Parameters.make(self.parameters, f'detector "{self.name}" ({self.kind})')
+
+    def unmet(self, detection: Detection) -> list[Unmet]:
+        """Which expectations the detection does not meet."""
+        found = []
+        for name, wanted in self.expect.items():
+            low, high = wanted if isinstance(wanted, tuple) else (wanted, wanted)
+            text = f"{low:g}" if low == high else f"{low:g} to {high:g}"
+            if name == "count":
+                count = len(detection.findings)
+                if not low <= count <= high:
+                    found.append(Unmet(self.name, "count", text, str(count)))
+                continue
+            values = np.asarray(detection.findings[name], float)
+            outside = values[~((values >= low) & (values <= high))]
+            if len(outside):
+                found.append(Unmet(self.name, name, text, f"{outside[0]:g} in {len(outside)} of {len(values)} findings"))
+        return found
+
+    def plain(self) -> dict[str, Any]:
+        return {
+            "name": self.name,
+            "kind": self.kind,
+            "prepare": [s.plain() for s in self.prepare],
+            "parameters": self.made_parameters().plain(),
+            "anchor": None,
+            "expect": {k: list(v) if isinstance(v, tuple) else v for k, v in self.expect.items()},
+        }
+
+
+class Recipe(_Part):
+    """Everything that is done to an image. `Recipe.parse` reads text, `text` writes it; files are `files.recipes`' work."""
+
+    lucid_finch_recipe: Literal[1] = 1
+    name: str = ""
+    notes: str = ""
+    prepare: tuple[Step, ...] = ()
+    detectors: tuple[DetectorEntry, ...] = ()
+
+    @model_validator(mode="after")
+    def _names_differ(self) -> Recipe:
+        names = [d.name for d in self.detectors]
+        twice = next((n for n in names if names.count(n) > 1), None)
+        if twice is not None:
+            raise ValueError(f'two detectors are called "{twice}"')
+        return self
+
+    @staticmethod
+    def make(given: Mapping[str, Any], what: str = "recipe") -> Recipe:
+        """Upgrade and validate. Raises `ParameterError` that names the field."""
+        data = dict(given)
+        version = data.get("lucid_finch_recipe")
+        if isinstance(version, bool) or not isinstance(version, int):
+            raise ParameterError(f'{what}: is no recipe of Lucid Finch (no "lucid_finch_recipe" with a version)')
+        if version > VERSION:
+            raise ParameterError(f"{what}: is of version {version}, made by a newer Lucid Finch; this one reads up to {VERSION}")
+        while version < VERSION:
+            if version not in UPGRADES:
+                raise ParameterError(f"{what}: is of version {version}, which never existed")
+            data = UPGRADES[version](data)
+            version += 1
+        for name in _NOT_YET:
+            if data.pop(name, None):
+                raise ParameterError(f'{what}: "{name}" is not supported by this version of Lucid Finch', name)
+        try:
+            return Recipe.model_validate(_tuples(data))
+        except ValidationError as error:
+            raise _in_our_words(error, what) from None
+        except ParameterError as error:
+            raise ParameterError(f"{what}: {error}", error.parameter) from None
+
+    @staticmethod
+    def parse(text: str | bytes, what: str = "recipe") -> Recipe:
+        """From JSON text. Raises `ParameterError`."""
+        try:
+            data = json.loads(text)
+        except (ValueError, RecursionError) as error:
+            raise ParameterError(f"{what}: is not valid JSON ({error})") from None
+        if not isinstance(data, dict):
+            raise ParameterError(f"{what}: is no recipe of Lucid Finch (the outermost part is no object)")
+        return Recipe.make(data, what)
+
+    def plain(self) -> dict[str, Any]:
+        return {
+            "lucid_finch_recipe": VERSION,
+            "name": self.name,
+            "notes": self.notes,
+            "prepare": [s.plain() for s in self.prepare],
+            "detectors": [d.plain() for d in self.detectors],
+            "combine": [],
+            "measures": [],
+            "checks": [],
+            "calibration": None,
+        }
+
+    def text(self) -> str:
+        """JSON as it is written to a file, every parameter spelled out."""
+        return json.dumps(self.plain(), indent=2, ensure_ascii=False, allow_nan=False) + "\n"
+
+    @property
+    def sha256(self) -> str:
+        """Hash of what the recipe does: its text without name and notes."""
+        core = {k: v for k, v in self.plain().items() if k not in ("name", "notes")}
+        return hashlib.sha256(json.dumps(core, sort_keys=True).encode()).hexdigest()
+
+
+def json_schema() -> dict[str, Any]:
+    """The JSON Schema of a recipe file, made from the declarations of every step and detector."""
+    definitions: dict[str, Any] = {}
+
+    def described(model: Any, fixed: dict[str, Any], title: str) -> dict[str, Any]:
+        schema = model.model_json_schema(ref_template="#/$defs/{model}")
+        definitions.update(schema.pop("$defs", {}))
+        for field in schema.get("properties", {}).values():
+            field.pop("finch", None)
+        schema["properties"] = {**fixed, **schema.get("properties", {})}
+        schema["title"] = title
+        return dict(schema)
+
+    steps = []
+    for name, step in STEPS.items():
+        schema = described(step.Parameters, {"step": {"const": name}}, f"step {name}")
+        schema["required"] = ["step", *schema.get("required", [])]
+        steps.append(schema)
+    entries = []
+    for kind, detector in KINDS.items():
+        parameters = described(detector.Parameters, {}, f"parameters of {kind}")
+        expected = {"anyOf": [{"type": "number"}, {"type": "array", "items": {"type": "number"}, "minItems": 2, "maxItems": 2}]}
+        entries.append(
+            {
+                "type": "object",
+                "title": f"detector {kind}",
+                "description": detector.purpose,
+                "additionalProperties": False,
+                "required": ["name", "kind"],
+                "properties": {
+                    "name": {"type": "string", "minLength": 1, "maxLength": 80},
+                    "kind": {"const": kind},
+                    "prepare": {"type": "array", "items": {"$ref": "#/$defs/step"}},
+                    "parameters": parameters,
+                    "anchor": {"type": "null"},
+                    "expect": {"type": "object", "additionalProperties": expected},
+                },
+            }
+        )
+    definitions["step"] = {"oneOf": steps}
+    empty = {"type": ["array", "null"], "maxItems": 0}
+    return {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "title": "Lucid Finch recipe",
+        "type": "object",
+        "additionalProperties": False,
+        "required": ["lucid_finch_recipe"],
+        "properties": {
+            "lucid_finch_recipe": {"const": VERSION},
+            "name": {"type": "string"},
+            "notes": {"type": "string"},
+            "prepare": {"type": "array", "items": {"$ref": "#/$defs/step"}},
+            "detectors": {"type": "array", "items": {"oneOf": entries}},
+            **{name: empty for name in _NOT_YET},
+        },
+        "$defs": definitions,
+    }
+
+
+def _tuples(value: Any) -> Any:
+    """Lists to tuples, as strict validation wants them."""
+    if isinstance(value, (list, tuple)):
+        return tuple(_tuples(v) for v in value)
+    if isinstance(value, dict):
+        return {k: _tuples(v) for k, v in value.items()}
+    return value
+
+
+def _in_our_words(error: ValidationError, what: str) -> ParameterError:
+    problem = error.errors()[0]
+    place = [str(p) for p in problem["loc"]]
+    where = ".".join(place)
+    if problem["type"] == "extra_forbidden":
+        known = DetectorEntry.model_fields if "detectors" in place[:-1] else {**Recipe.model_fields, **dict.fromkeys(_NOT_YET)}
+        return ParameterError(f'{what}: unknown field "{where}"{nearest(place[-1], known)}', place[-1])
+    reason = problem["msg"].removeprefix("Value error, ")
+    if not where:
+        return ParameterError(f"{what}: {reason}")
+    if problem["type"] == "value_error":
+        return ParameterError(f"{what}: {where}: {reason}", place[-1])
+    shown = repr(problem["input"])
+    shown = shown if len(shown) < 60 else shown[:57] + "..."
+    return ParameterError(f"{what}: {where} = {shown} is not allowed: {reason}", place[-1])

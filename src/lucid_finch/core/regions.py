@@ -1,0 +1,139 @@
+"""Regions of interest in source coordinates: rectangle, ellipse, polygon, annulus, each with exclusions."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, ClassVar, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import BaseModel, ConfigDict, Field, Tag, model_validator
+from pydantic import Discriminator as ChosenBy
+
+from lucid_finch.core.image import Image
+
+Coordinates = NDArray[np.float64]
+Positive = Annotated[float, Field(gt=0)]
+
+
+class _Shape(BaseModel):
+    model_config = ConfigDict(extra="forbid", strict=True, frozen=True, allow_inf_nan=False)
+    allowed: ClassVar[str] = 'a region such as {"shape": "rectangle", "x": 50, "y": 40, "width": 60, "height": 30}'
+
+    exclude: tuple[Region, ...] = ()
+
+    def inside(self, x: Coordinates, y: Coordinates) -> NDArray[np.bool_]:
+        raise NotImplementedError
+
+    def contains(self, x: Coordinates, y: Coordinates) -> NDArray[np.bool_]:
+        """Which points lie in the region and in none of its exclusions; the outline belongs to it."""
+        result = self.inside(x, y)
+        for hole in self.exclude:
+            result &= ~hole.contains(x, y)
+        return result
+
+
+class _Turned(_Shape):
+    x: float
+    y: float
+    width: Positive
+    height: Positive
+    angle: float = 0.0
+
+    def own(self, x: Coordinates, y: Coordinates) -> tuple[Coordinates, Coordinates]:
+        """Coordinates along the shape's own axes, in half widths and half heights."""
+        c, s = np.cos(np.radians(self.angle)), np.sin(np.radians(self.angle))
+        dx, dy = x - self.x, y - self.y
+        return 2 * (dx * c + dy * s) / self.width, 2 * (dy * c - dx * s) / self.height
+
+
+class Rectangle(_Turned):
+    """x, y is the centre; `angle` turns the width's direction."""
+
+    shape: Literal["rectangle"] = "rectangle"
+
+    def inside(self, x: Coordinates, y: Coordinates) -> NDArray[np.bool_]:
+        u, v = self.own(x, y)
+        return (np.abs(u) <= 1) & (np.abs(v) <= 1)
+
+
+class Ellipse(_Turned):
+    """The ellipse that fills the rectangle of the same numbers."""
+
+    shape: Literal["ellipse"] = "ellipse"
+
+    def inside(self, x: Coordinates, y: Coordinates) -> NDArray[np.bool_]:
+        u, v = self.own(x, y)
+        return np.asarray(u * u + v * v <= 1)
+
+
+class Polygon(_Shape):
+    """Points x, y in order; even-odd rule."""
+
+    shape: Literal["polygon"] = "polygon"
+    points: Annotated[tuple[tuple[float, float], ...], Field(min_length=3)]
+
+    def inside(self, x: Coordinates, y: Coordinates) -> NDArray[np.bool_]:
+        result = np.zeros(np.broadcast(x, y).shape, bool)
+        before = self.points[-1]
+        for point in self.points:
+            (x1, y1), (x2, y2) = before, point
+            before = point
+            if y1 == y2:
+                continue
+            crosses = (y1 <= y) != (y2 <= y)
+            result ^= crosses & (x < x1 + (y - y1) * (x2 - x1) / (y2 - y1))
+        return result
+
+
+class Annulus(_Shape):
+    """The ring between two radii about x, y, from the direction `start` over `sweep` degrees."""
+
+    shape: Literal["annulus"] = "annulus"
+    x: float
+    y: float
+    inner: Annotated[float, Field(ge=0)]
+    outer: Positive
+    start: float = 0.0
+    sweep: Annotated[float, Field(gt=0, le=360)] = 360.0
+
+    @model_validator(mode="after")
+    def _ordered(self) -> Annulus:
+        if self.inner >= self.outer:
+            raise ValueError("inner must be below outer")
+        return self
+
+    def inside(self, x: Coordinates, y: Coordinates) -> NDArray[np.bool_]:
+        dx, dy = x - self.x, y - self.y
+        r = np.hypot(dx, dy)
+        turn = (np.degrees(np.arctan2(dy, dx)) - self.start) % 360.0
+        return (r >= self.inner) & (r <= self.outer) & (turn <= self.sweep)
+
+
+def _shape_of(value: Any) -> Any:
+    return value.get("shape") if isinstance(value, dict) else getattr(value, "shape", None)
+
+
+Region = Annotated[
+    Annotated[Rectangle, Tag("rectangle")]
+    | Annotated[Ellipse, Tag("ellipse")]
+    | Annotated[Polygon, Tag("polygon")]
+    | Annotated[Annulus, Tag("annulus")],
+    ChosenBy(_shape_of),
+]
+for _model in (Rectangle, Ellipse, Polygon, Annulus):
+    _model.model_rebuild()
+
+
+def blocked_pixels(image: Image, region: _Shape | None, margin: int) -> NDArray[np.uint8] | None:
+    """1 where no feature may lie: outside the region, or within `margin` px of an invalid pixel. None if nowhere."""
+    blocked: NDArray[np.bool_] | None = None
+    if image.mask is not None:
+        from scipy import ndimage  # here, since loading it takes half a second
+
+        blocked = ndimage.maximum_filter(~image.mask, 2 * margin + 1, mode="nearest")
+    if region is not None:
+        x = np.arange(image.width, dtype=float)[None, :]
+        y = np.arange(image.height, dtype=float)[:, None]
+        outside = ~region.contains(*image.frame.to_source(x, y))
+        blocked = outside if blocked is None else blocked | outside
+    return None if blocked is None else blocked.astype(np.uint8)
