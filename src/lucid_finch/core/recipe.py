@@ -6,7 +6,7 @@ import hashlib
 import json
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, Self
 
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
@@ -133,8 +133,8 @@ class Recipe(_Part):
             raise ValueError(f'two detectors are called "{twice}"')
         return self
 
-    @staticmethod
-    def make(given: Mapping[str, Any], what: str = "recipe") -> Recipe:
+    @classmethod
+    def make(cls, given: Mapping[str, Any], what: str = "recipe") -> Self:
         """Upgrade and validate. Raises `ParameterError` that names the field."""
         data = dict(given)
         version = data.get("lucid_finch_recipe")
@@ -151,14 +151,14 @@ class Recipe(_Part):
             if data.pop(name, None):
                 raise ParameterError(f'{what}: "{name}" is not supported by this version of Lucid Finch', name)
         try:
-            return Recipe.model_validate(_tuples(data))
+            return cls.model_validate(_tuples(data))
         except ValidationError as error:
             raise _in_our_words(error, what) from None
         except ParameterError as error:
             raise ParameterError(f"{what}: {error}", error.parameter) from None
 
-    @staticmethod
-    def parse(text: str | bytes, what: str = "recipe") -> Recipe:
+    @classmethod
+    def parse(cls, text: str | bytes, what: str = "recipe") -> Self:
         """From JSON text. Raises `ParameterError`."""
         try:
             data = json.loads(text)
@@ -166,7 +166,7 @@ class Recipe(_Part):
             raise ParameterError(f"{what}: is not valid JSON ({error})") from None
         if not isinstance(data, dict):
             raise ParameterError(f"{what}: is no recipe of Lucid Finch (the outermost part is no object)")
-        return Recipe.make(data, what)
+        return cls.make(data, what)
 
     def plain(self) -> dict[str, Any]:
         return {

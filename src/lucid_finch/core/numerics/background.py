@@ -182,5 +182,5 @@ def measure_background(
     told = seen[:, :] >= 100
     agreement = [np.median((same / np.maximum(seen, 1))[told[:, i], i]) if told[:, i].any() else 0.5 for i in (0, 1)]
     rho = float(np.clip(np.sin(np.pi * (max(agreement) - 0.5)), 1e-6, 0.995))
-    correlation = max(own, lag / (2 * np.sqrt(-np.log(rho))))
+    correlation = max(own, lag / (2 * float(np.sqrt(-np.log(rho)))))
     return Background(scale.astype(np.float32), correlation, float(np.median(scale)))

@@ -1,0 +1,1 @@
+"""The command line: `lucid-finch`, also `python -m lucid_finch`."""

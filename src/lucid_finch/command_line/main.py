@@ -1,0 +1,262 @@
+"""The commands and their exit statuses: 0 done, 1 an image failed, 2 wrong command or parameter, 3 an expectation not met.
+
+Modules of the package are imported inside the commands, so that `--help` answers at once.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import sys
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+from typing import Any
+
+import click
+
+DONE, IMAGE_FAILED, WRONG, UNMET = 0, 1, 2, 3
+
+
+class _FromDeclarations(click.Group):
+    """A group whose commands are the kinds of detectors, or the preparation steps, with options from the declarations."""
+
+    def __init__(self, *, of: str, **options: Any) -> None:
+        super().__init__(**options)
+        self.of = of
+
+    def _table(self) -> dict[str, Any]:
+        if self.of == "detectors":
+            from lucid_finch.core.detectors import KINDS
+
+            return dict(KINDS)
+        from lucid_finch.core.prepare import STEPS
+
+        return dict(STEPS)
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(self._table())
+
+    def get_command(self, ctx: click.Context, name: str) -> click.Command | None:
+        from lucid_finch.command_line.options import parameter_options
+
+        table = self._table()
+        if name not in table:
+            from lucid_finch.core.errors import nearest
+
+            what = "kind of detector" if self.of == "detectors" else "preparation step"
+            raise click.UsageError(f'there is no {what} "{name}"{nearest(name, table)}; there are: {", ".join(table)}', ctx)
+        owner = table[name]
+        arguments: list[click.Parameter] = [click.Argument(["image"], metavar="IMAGE")]
+        if self.of == "detectors":
+            arguments += [
+                click.Option(["--out"], metavar="DIR", help="Write findings, tables and pictures there."),
+                click.Option(["--json", "json_to"], metavar="FILE", help="Write the findings file there; - is stdout."),
+                click.Option(["--save-map"], multiple=True, metavar="NAME", help="Also write this evidence map (needs --out)."),
+                click.Option(["--map-format"], type=click.Choice(["png", "tif", "npy"]), default="png", show_default=True),
+            ]
+            callback = _detect
+        else:
+            arguments += [click.Option(["--out"], metavar="FILE", required=True, help="Where to write (.png, .tif, .npy).")]
+            callback = _prepare
+
+        def call(**values: Any) -> None:
+            callback(name, owner.Parameters, values)
+
+        return click.Command(name, params=[*arguments, *parameter_options(owner.Parameters)], callback=call, help=owner.purpose)
+
+
+@click.group(invoke_without_command=True, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 110})
+@click.version_option(package_name="lucid-finch", message="Lucid Finch %(version)s")
+@click.pass_context
+def cli(ctx: click.Context) -> None:
+    """Lucid Finch: detect and localise edges and shapes in images, with the evidence always in sight.
+
+    Without a command, opens the window.
+    """
+    if ctx.invoked_subcommand is None:
+        _open_window([])
+
+
+@cli.command("open")
+@click.argument("path", nargs=1)
+def open_(path: str) -> None:
+    """Open an image or a recipe in the window."""
+    _open_window([path])
+
+
+cli.add_command(_FromDeclarations(name="detect", of="detectors", help="Run one detector on one image: detect KIND IMAGE."))
+cli.add_command(_FromDeclarations(name="prepare", of="steps", help="Run one preparation step: prepare STEP IMAGE --out FILE."))
+
+
+@cli.command()
+@click.argument("recipe", metavar="RECIPE")
+@click.argument("images", nargs=-1, required=True, metavar="IMAGE...")
+@click.option("--out", required=True, metavar="DIR", help="One findings file, tables and pictures an image, and summary.csv.")
+@click.option("--save-map", multiple=True, metavar="DETECTOR.NAME", help="Also write this evidence map of each image.")
+@click.option("--map-format", type=click.Choice(["png", "tif", "npy"]), default="png", show_default=True)
+def run(recipe: str, images: Sequence[str], out: str, save_map: Sequence[str], map_format: str) -> None:
+    """Run a recipe over images (or folders of them)."""
+    from lucid_finch.command_line.batch import run_batch
+    from lucid_finch.files.recipes import Recipe
+
+    loaded = Recipe.load(recipe)
+    failed, unmet = run_batch(loaded, images, Path(out), save_map, map_format)
+    sys.exit(IMAGE_FAILED if failed else UNMET if unmet else DONE)
+
+
+@cli.command()
+@click.argument("scenes", nargs=-1, metavar="[SCENE]...")
+@click.option("--out", default="finch-demo", show_default=True, metavar="DIR", help="Where scenes, truth and results go.")
+def demo(scenes: Sequence[str], out: str) -> None:
+    """Run the demo recipes over the demo scenes and write everything, truth included."""
+    from lucid_finch.command_line.batch import run_demo
+
+    failed, unmet = run_demo(scenes, Path(out))
+    sys.exit(IMAGE_FAILED if failed else UNMET if unmet else DONE)
+
+
+@cli.command()
+@click.argument("kind", required=False)
+@click.option("--json", "as_json", is_flag=True, help="As JSON.")
+@click.option("--markdown", is_flag=True, help="The reference page.")
+@click.option("--schema", is_flag=True, help="The JSON Schema of recipe files.")
+def kinds(kind: str | None, as_json: bool, markdown: bool, schema: bool) -> None:
+    """List every detector and step with its parameters, from the code's own declarations."""
+    import json
+
+    from lucid_finch.core.documentation import described, reference_page
+    from lucid_finch.core.errors import nearest
+    from lucid_finch.core.recipe import json_schema
+
+    everything = described()
+    if schema or markdown:
+        click.echo(json.dumps(json_schema(), indent=2) if schema else reference_page(), nl=not markdown)
+        return
+    if kind is not None:
+        known = {**everything["steps"], **everything["detectors"]}
+        if kind not in known:
+            raise click.UsageError(f'there is no "{kind}"{nearest(kind, known)}; there are: {", ".join(known)}')
+        everything = {group: {n: a for n, a in members.items() if n == kind} for group, members in everything.items()}
+    if as_json:
+        click.echo(json.dumps(everything, indent=2))
+        return
+    for group, members in everything.items():
+        for name, about in members.items():
+            click.echo(f"{name}  ({group[:-1]})  {about['purpose']}")
+            for p in about["parameters"] if kind is not None else []:
+                option = "--" + p["name"].replace("_", "-")
+                click.echo(f"    {option:16} {p['help']} ({p['allowed']}; default: {p['default']})")
+
+
+@cli.command(hidden=True)
+def kernels() -> None:
+    """Compile the kernels behind a progress bar (what the launcher does once)."""
+    from lucid_finch.command_line.warming import warm_up
+
+    warm_up()
+
+
+@cli.command(hidden=True)
+@click.option("--out", default="docs/screenshots", metavar="DIR")
+def shot(out: str) -> None:
+    """Make all pictures of the documentation afresh."""
+    from lucid_finch.desktop.shots import take_all
+
+    take_all(Path(out))
+
+
+def _open_window(paths: list[str]) -> None:
+    from lucid_finch.desktop.application import run_application
+
+    sys.exit(run_application(paths))
+
+
+def _detect(kind: str, model: Any, values: dict[str, Any]) -> None:
+    from lucid_finch.command_line.batch import write_results
+    from lucid_finch.command_line.options import given_parameters
+    from lucid_finch.core.engine import Engine
+    from lucid_finch.files.findings import write_findings
+    from lucid_finch.files.images import read_image
+    from lucid_finch.files.recipes import Recipe
+
+    path, out, json_to = values.pop("image"), values.pop("out"), values.pop("json_to")
+    maps, map_format = values.pop("save_map"), values.pop("map_format")
+    if maps and out is None:
+        raise click.UsageError("--save-map needs --out DIR")
+    parameters = model.make(given_parameters(model, values), kind)
+    entry = {"name": kind, "kind": kind, "parameters": parameters.plain()}
+    recipe = Recipe.make({"lucid_finch_recipe": 1, "name": kind, "detectors": [entry]})
+    with _reading():
+        image = read_image(path)
+    result = Engine().run(recipe, image)
+    if json_to == "-":
+        import json
+
+        from lucid_finch.files.findings import findings_document
+
+        click.echo(json.dumps(findings_document(result, path), indent=1, allow_nan=False))
+    elif json_to is not None:
+        write_findings(json_to, result, path)
+    if out is not None:
+        write_results(result, path, Path(out), [f"{kind}.{m}" for m in maps], map_format, Path(path).stem)
+    if json_to is None and out is None:
+        _print_table(result.detections[kind])
+    elif json_to != "-":
+        found = result.detections[kind]
+        click.echo(f"{len(found.findings)} findings, {len(found.near_misses)} near misses", err=True)
+
+
+def _print_table(detection: Any) -> None:
+    columns = [c for c in detection.findings.declared.values() if c.name != "rank"]
+    click.echo("\t".join(c.name for c in columns))
+    for row in detection.findings.rows():
+        cells = (row[c.name] for c in columns)
+        click.echo("\t".join(f"{v:.{c.digits}f}" if isinstance(v, float) else str(v) for c, v in zip(columns, cells, strict=True)))
+    click.echo(f"{len(detection.findings)} findings, {len(detection.near_misses)} near misses", err=True)
+
+
+def _prepare(step: str, model: Any, values: dict[str, Any]) -> None:
+    from lucid_finch.command_line.options import given_parameters
+    from lucid_finch.core.prepare import step_of
+    from lucid_finch.files.images import read_image
+    from lucid_finch.files.maps import write_image
+
+    path, out = values.pop("image"), values.pop("out")
+    parameters = model.make(given_parameters(model, values), step)
+    with _reading():
+        image = read_image(path)
+    write_image(out, step_of(step).apply(image, parameters))
+
+
+@contextlib.contextmanager
+def _reading() -> Iterator[None]:
+    """An image that cannot be read ends the command with the status for that."""
+    from lucid_finch.core.errors import FileError
+
+    try:
+        yield
+    except FileError as error:
+        click.echo(f"lucid-finch: {error}", err=True)
+        sys.exit(IMAGE_FAILED)
+
+
+def main(arguments: Sequence[str] | None = None) -> None:
+    """Run the command line; errors become one line on stderr and an exit status."""
+    try:
+        cli.main(args=list(arguments) if arguments is not None else None, prog_name="lucid-finch", standalone_mode=False)
+    except click.exceptions.Exit as finished:
+        sys.exit(finished.exit_code)
+    except click.Abort:
+        click.echo("lucid-finch: stopped", err=True)
+        sys.exit(130)
+    except click.ClickException as error:
+        error.show()
+        sys.exit(WRONG)
+    except BrokenPipeError:
+        sys.exit(DONE)
+    except (ValueError, OSError) as error:
+        from lucid_finch.core.errors import FileError, ParameterError
+
+        if not isinstance(error, (FileError, ParameterError)):
+            raise
+        click.echo(f"lucid-finch: {error}", err=True)
+        sys.exit(WRONG)

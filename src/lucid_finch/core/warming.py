@@ -1,0 +1,36 @@
+"""Calls every kernel once for each pixel type, so that all are compiled and kept on disk."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from lucid_finch.core.image import Image
+
+
+def warm_up_steps() -> Iterator[tuple[float, str]]:
+    """Do the work step by step; yields the share done and what comes next."""
+    from lucid_finch.core import engine
+    from lucid_finch.core.numerics.rivals import compete
+
+    random = np.random.default_rng(1)
+    flat = random.integers(0, 255, (80, 90))
+    pictures: dict[str, Image] = {
+        "8 bit": Image.from_array(flat.astype(np.uint8)),
+        "16 bit": Image.from_array(flat.astype(np.uint16) * 200),
+        "float": Image.from_array(flat.astype(np.float32) / 255),
+        "colour": Image.from_array(np.repeat(flat[..., None], 3, axis=2).astype(np.uint8)),
+        "colour, 16 bit": Image.from_array(np.repeat(flat[..., None], 3, axis=2).astype(np.uint16) * 200),
+        "colour, float": Image.from_array(np.repeat(flat[..., None], 3, axis=2).astype(np.float32) / 255),
+    }
+    for number, (name, picture) in enumerate(pictures.items()):
+        yield number / (len(pictures) + 1), f"pixel loops, {name}"
+        for kind in engine.kinds():
+            for parameters in ({}, {"region": {"shape": "ellipse", "x": 40.0, "y": 40.0, "width": 50.0, "height": 50.0}}):
+                detection = engine.detect(kind, picture, parameters)
+                for evidence in detection.evidence.values():
+                    _ = evidence.values
+    yield len(pictures) / (len(pictures) + 1), "competition"
+    compete(np.arange(2), np.array([[0, 1]]), np.ones(2, bool))
+    yield 1.0, "done"

@@ -1,0 +1,74 @@
+"""The scene `tile_panel`: glazed tiles on a wall, slightly turned, with light grout, worn in places, and a hairline crack."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from lucid_finch.core.image import Image
+from lucid_finch.demo.painter import (
+    Canvas, colour_image, polyline, rounded_rectangle, rounded_rectangle_outline, uneven_light,
+)  # fmt: skip
+
+WIDTH, HEIGHT = 1200, 800
+_PITCH, _GROUT, _CORNER, _ANGLE = 186.0, 10.0, 9.0, 2.3
+_GROUT_COLOUR = (196.0, 190.0, 178.0)
+# Glazes of the workshop: sea green, pond, bottle, oat.
+_GLAZES = ((92.0, 142.0, 132.0), (74.0, 112.0, 126.0), (70.0, 104.0, 84.0), (166.0, 158.0, 132.0))
+# Joints whose grout has been worn down to nearly the colour of the tiles beside it: (row, column) of the tile to its left.
+_WORN = ((1, 2), (2, 4))
+
+
+def tile_panel() -> tuple[Image, list[dict[str, Any]]]:
+    """The picture (1200 x 800, RGB) and its truth: the outline of every tile that is wholly in sight, and the crack."""
+    canvas = Canvas(WIDTH, HEIGHT, _GROUT_COLOUR, seed=20261123)
+    random = canvas.random
+    canvas.mottle(1.2, 3.0)
+    c, s = np.cos(np.radians(_ANGLE)), np.sin(np.radians(_ANGLE))
+    marks: list[dict[str, Any]] = []
+    tiles: dict[tuple[int, int], tuple[float, float]] = {}
+    glaze_of: dict[tuple[int, int], tuple[float, float, float]] = {}
+    for row in range(-1, 6):
+        for column in range(-1, 8):
+            u, v = (column - 2.7) * _PITCH, (row - 1.9) * _PITCH
+            tiles[row, column] = (WIDTH / 2 + u * c - v * s, HEIGHT / 2 + u * s + v * c)
+            glaze = np.array(_GLAZES[(row * 5 + column * 3 + row * column) % 4]) + random.normal(0, 4)
+            glaze_of[row, column] = tuple(float(g) for g in glaze)  # type: ignore[assignment]
+    for row, column in _WORN:
+        beside = (np.array(glaze_of[row, column]) + np.array(glaze_of[row, column + 1])) / 2
+        x1, y1 = tiles[row, column]
+        x2, y2 = tiles[row, column + 1]
+        joint = rounded_rectangle((x1 + x2) / 2, (y1 + y2) / 2, _GROUT + 4, _PITCH - 40, 5.0, _ANGLE)
+        canvas.fill(joint, tuple(beside), opacity=0.8)
+    side = _PITCH - _GROUT
+    for place, (x, y) in tiles.items():
+        box = (x - _PITCH, y - _PITCH, x + _PITCH, y + _PITCH)
+        canvas.fill(rounded_rectangle(x, y, side, side, _CORNER, _ANGLE), glaze_of[place], box)
+        outline = rounded_rectangle_outline(x, y, side, side, _CORNER, _ANGLE)
+        inside = (outline > 3).all() and (outline[:, 0] < WIDTH - 4).all() and (outline[:, 1] < HEIGHT - 4).all()
+        if inside:
+            marks.append(_mark(outline, closed=True))
+    canvas.mottle(9.0, 2.4)
+    canvas.mottle(1.5, 1.0)
+    x, y = tiles[1, 3]
+    turns = np.linspace(0, 1, 25)
+    wander = np.cumsum(random.normal(0, 1.3, len(turns)))
+    crack = np.stack([x - 66 + 130 * turns, y + 58 - 95 * turns + wander], axis=1)
+    canvas.fill(polyline(crack, 1.6), (52.0, 60.0, 60.0), opacity=0.22)
+    marks.append({**_mark(crack, closed=False), "name": "hairline crack"})
+    light = uneven_light(WIDTH, HEIGHT, towards=25.0, fall=0.24, corners=0.10)
+    pixels = canvas.photograph(blur=0.9, light=light, read_noise=1.6, shot_noise=0.14)
+    return colour_image(pixels, "tile_panel"), marks
+
+
+def _mark(outline: np.ndarray, closed: bool) -> dict[str, Any]:  # type: ignore[type-arg]
+    steps = np.diff(np.concatenate([outline, outline[:1]]) if closed else outline, axis=0)
+    return {
+        "kind": "edges",
+        "x": round(float(outline[:, 0].mean()), 3),
+        "y": round(float(outline[:, 1].mean()), 3),
+        "length": round(float(np.hypot(*steps.T).sum()), 2),
+        "closed": int(closed),
+        "points": np.round(outline, 3).tolist(),
+    }

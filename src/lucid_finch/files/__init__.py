@@ -1,0 +1,1 @@
+"""Reads images and recipes, writes findings, pictures, maps and recipes; nothing half-written is ever left behind."""

@@ -1,0 +1,98 @@
+"""Draws findings on the picture: marks with a dark halo, numbers readable at any size of picture."""
+
+from __future__ import annotations
+
+import io
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from lucid_finch.core.detection import Detection
+from lucid_finch.core.display import colour_table
+from lucid_finch.core.engine import Run
+from lucid_finch.core.errors import ParameterError, nearest
+from lucid_finch.files.findings import MARK_COLOURS, picture_of
+from lucid_finch.files.writing import whole_file
+
+_HALO = (16, 18, 20, 170)
+_LEAST_WIDTH = 640
+_MOST_NUMBERS = 400
+
+
+@dataclass(frozen=True)
+class MarkStyle:
+    """How findings are drawn."""
+
+    colour: str = ""
+    """#rrggbb; empty: one of a safe set for each detector."""
+    thickness: float = 0.0
+    """px of the written picture; 0: fits the size of the picture."""
+    text_size: float = 0.0
+    """px of the written picture; 0: fits the size of the picture."""
+    numbers: bool = True
+    colour_by: str = ""
+    """A column that sets the colour of each mark."""
+
+
+def annotated_picture(run: Run, style: MarkStyle = MarkStyle()) -> Any:  # noqa: B008
+    """A Pillow picture; small images are enlarged by a whole factor so that numbers can be read."""
+    import PIL.Image
+    from PIL import ImageDraw, ImageFont
+
+    base = PIL.Image.fromarray(picture_of(run.image)).convert("RGB")
+    factor = max(1, -(-_LEAST_WIDTH // max(base.size)))
+    base = base.resize((base.width * factor, base.height * factor), PIL.Image.Resampling.NEAREST)
+    diagonal = float(np.hypot(*base.size))
+    thickness = style.thickness or max(1.4, diagonal / 900)
+    text_size = style.text_size or max(12.0, diagonal / 100)
+    # Lines are drawn twice as large and averaged down, for smooth ones.
+    fine = 2 if base.width * base.height <= 12_000_000 else 1
+    layer = PIL.Image.new("RGBA", (base.width * fine, base.height * fine), (0, 0, 0, 0))
+    pen = ImageDraw.Draw(layer)
+    marks: list[tuple[str, Any, float, float, int]] = []
+    for number, d in enumerate(run.detections.values()):
+        colours = _colours(d, style, number)
+        for row in range(len(d.findings)):
+            x, y = float(d.findings["x"][row]), float(d.findings["y"][row])
+            outline = np.asarray(d.outlines[row] if len(d.outlines) else [(x - 2, y), (x + 2, y)], float)
+            if "closed" in d.findings and d.findings["closed"][row]:
+                outline = np.concatenate([outline, outline[:1]])
+            marks.append((colours[row], (outline + 0.5) * factor * fine, x, y, int(d.findings["id"][row])))
+    for width, paint in ((thickness + 1.8, lambda colour: _HALO), (thickness, lambda colour: colour)):
+        for colour, outline, *_ in marks:
+            pen.line([tuple(p) for p in outline.tolist()], fill=paint(colour), width=max(1, round(width * fine)), joint="curve")
+    if fine > 1:
+        layer = layer.resize(base.size, PIL.Image.Resampling.BOX)
+    if style.numbers:
+        pen = ImageDraw.Draw(layer)
+        font = ImageFont.load_default(text_size)
+        for colour, _, x, y, number in marks[:_MOST_NUMBERS]:
+            place = (min(max((x + 0.5) * factor, text_size), base.width - text_size), min(max((y + 0.5) * factor, text_size), base.height - text_size))
+            box = pen.textbbox(place, str(number), font=font, anchor="mm")
+            pad = text_size * 0.22
+            pen.rounded_rectangle((box[0] - pad, box[1] - pad, box[2] + pad, box[3] + pad), pad * 1.5, fill=(16, 18, 20, 215))
+            pen.text(place, str(number), fill=colour, font=font, anchor="mm")
+    return PIL.Image.alpha_composite(base.convert("RGBA"), layer).convert("RGB")
+
+
+def write_annotated(path: str | Path, run: Run, style: MarkStyle = MarkStyle()) -> None:  # noqa: B008
+    """`annotated_picture` as PNG. Raises `FileError`, `ParameterError`."""
+    buffer = io.BytesIO()
+    annotated_picture(run, style).save(buffer, "PNG")
+    with whole_file(path) as stream:
+        stream.write(buffer.getvalue())  # type: ignore[call-overload]
+
+
+def _colours(d: Detection, style: MarkStyle, number: int) -> list[str]:
+    if style.colour_by:
+        if style.colour_by not in d.findings:
+            known = list(d.findings)
+            raise ParameterError(f'colour_by: "{style.colour_by}" is no column{nearest(style.colour_by, known)}', "colour_by")
+        values = np.nan_to_num(np.asarray(d.findings[style.colour_by], float))
+        spread = float(np.ptp(values)) if len(values) else 0.0
+        place = (values - values.min()) / spread if spread else np.full(len(values), 0.5)
+        table = colour_table("signed")
+        return ["#%02x%02x%02x" % tuple(table[int(round(255 * p))]) for p in place]  # noqa: UP031
+    return [style.colour or MARK_COLOURS[number % len(MARK_COLOURS)]] * len(d.findings)

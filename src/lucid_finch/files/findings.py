@@ -1,0 +1,156 @@
+"""Writes what was found: findings JSON, CSV tables, SVG overlay."""
+
+from __future__ import annotations
+
+import base64
+import csv
+import hashlib
+import io
+import json
+from collections.abc import Iterable
+from importlib import metadata
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from lucid_finch.core.detection import Detection, Table
+from lucid_finch.core.display import display_range, shown
+from lucid_finch.core.engine import Run
+from lucid_finch.core.image import Image
+from lucid_finch.files.writing import whole_file, write_text
+
+MARK_COLOURS = ("#e69f00", "#56b4e9", "#cc79a7", "#009e73", "#f0e442", "#0072b2", "#d55e00")
+"""Hues that the colour-blind tell apart (Okabe and Ito, 2008), one a detector."""
+
+_DIGITS = 4
+
+
+def findings_document(run: Run, image_path: str | Path | None = None) -> dict[str, Any]:
+    """The contents of a findings file."""
+    image: dict[str, Any] = {
+        "path": str(image_path) if image_path is not None else run.image.name,
+        "width": run.image.source_size[0],
+        "height": run.image.source_size[1],
+        "sha256": _file_hash(image_path),
+    }
+    resolved = {name: {k: _clean(v) for k, v in d.resolved.items()} for name, d in run.detections.items()}
+    expected = {entry.name: entry.plain()["expect"] for entry in run.recipe.detectors}
+    return {
+        "lucid_finch_findings": 1,
+        "image": image,
+        "recipe": {"name": run.recipe.name, "sha256": run.recipe.sha256, "resolved": resolved},
+        "versions": versions(),
+        "calibration": None,
+        "detections": [_detection(d, expected.get(name, {})) for name, d in run.detections.items()],
+    }
+
+
+def versions() -> dict[str, str]:
+    """Versions that a result depends on."""
+    return {name: metadata.version(name) for name in ("lucid-finch", "numpy", "scipy", "numba")}
+
+
+def _detection(d: Detection, expected: dict[str, Any]) -> dict[str, Any]:
+    return {
+        "detector": d.name,
+        "kind": d.kind,
+        "units": d.units,
+        "findings": [_clean(row) for row in d.findings.rows()],
+        "near_misses": [_clean(row) for row in d.near_misses.rows()],
+        "points": {name: _column(values) for name, values in d.points.items()},
+        "outlines": [] if d.points else [_column(o) for o in d.outlines],
+        "fit": _clean(d.fit) if d.fit else None,
+        "expected": expected,
+        "notes": list(d.notes),
+        "seconds": round(d.seconds, 4),
+    }
+
+
+def _column(values: Any) -> list[Any]:
+    array = np.asarray(values)
+    return np.round(array.astype(float), _DIGITS).tolist() if array.dtype.kind == "f" else array.tolist()  # type: ignore[no-any-return]
+
+
+def _clean(value: Any) -> Any:
+    """What JSON can hold: rounded numbers, null for what is no number."""
+    if isinstance(value, dict):
+        return {k: _clean(v) for k, v in value.items()}
+    if isinstance(value, (list, tuple)):
+        return [_clean(v) for v in value]
+    if isinstance(value, np.generic):
+        value = value.item()
+    if isinstance(value, float):
+        return round(value, _DIGITS) if np.isfinite(value) else None
+    return value
+
+
+def _file_hash(path: str | Path | None) -> str | None:
+    if path is None:
+        return None
+    try:
+        with Path(path).open("rb") as stream:
+            return hashlib.file_digest(stream, "sha256").hexdigest()
+    except OSError:
+        return None
+
+
+def write_findings(path: str | Path, run: Run, image_path: str | Path | None = None) -> None:
+    """`NAME.findings.json`. Raises `FileError`."""
+    document = findings_document(run, image_path)
+    write_text(path, json.dumps(document, indent=1, ensure_ascii=False, allow_nan=False) + "\n")
+
+
+def write_csv(path: str | Path, table: Table) -> None:
+    """One table, with the column names as header. Raises `FileError`."""
+    with whole_file(path, text=True) as stream:
+        writer = csv.writer(stream)
+        writer.writerow(list(table))
+        for row in table.rows():
+            writer.writerow([_clean(v) for v in row.values()])
+
+
+def write_rows(path: str | Path, rows: Iterable[dict[str, Any]], columns: list[str]) -> None:
+    """Rows of mappings as CSV. Raises `FileError`."""
+    with whole_file(path, text=True) as stream:
+        writer = csv.DictWriter(stream, columns)
+        writer.writeheader()
+        writer.writerows(rows)
+
+
+def picture_of(image: Image) -> Any:
+    """8-bit picture of an image (H, W) or (H, W, 3), over its value range or, for other than 8 bit, its data's."""
+    if image.pixels.dtype == np.uint8:
+        return image.pixels
+    low, high = display_range(image.pixels if not image.is_colour else image.pixels[..., 1], "grey")
+    return shown(image.pixels, "grey", low, high)
+
+
+def svg_overlay(run: Run, with_picture: bool = True) -> str:
+    """The findings as SVG whose user units are the source's pixels: pixel centres lie at whole numbers."""
+    from jinja2 import Environment, PackageLoader
+
+    width, height = run.image.source_size
+    picture = ""
+    if with_picture:
+        import PIL.Image
+
+        buffer = io.BytesIO()
+        PIL.Image.fromarray(picture_of(run.image)).save(buffer, "PNG")
+        picture = base64.b64encode(buffer.getvalue()).decode()
+    groups = []
+    for number, (name, d) in enumerate(run.detections.items()):
+        marks = []
+        for row in range(len(d.findings)):
+            outline = d.outlines[row] if len(d.outlines) else np.array([[d.findings["x"][row], d.findings["y"][row]]])
+            closed = bool(d.findings["closed"][row]) if "closed" in d.findings else False
+            path = "M" + " L".join(f"{x:.3f},{y:.3f}" for x, y in outline) + ("Z" if closed else "")
+            marks.append({"id": int(d.findings["id"][row]), "path": path, "x": d.findings["x"][row], "y": d.findings["y"][row]})
+        groups.append({"name": name, "colour": MARK_COLOURS[number % len(MARK_COLOURS)], "marks": marks})
+    template = Environment(loader=PackageLoader("lucid_finch.files"), autoescape=True).get_template("overlay.svg")
+    return template.render(width=width, height=height, picture=picture, groups=groups, title=run.image.name or "findings")
+
+
+def write_svg(path: str | Path, run: Run, with_picture: bool = True) -> None:
+    """`svg_overlay` to a file. Raises `FileError`."""
+    write_text(path, svg_overlay(run, with_picture))

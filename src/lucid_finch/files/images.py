@@ -1,0 +1,251 @@
+"""Reads pictures and arrays from files, by their content and not by their ending."""
+
+from __future__ import annotations
+
+import csv
+import struct
+import warnings
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from lucid_finch.core.errors import FileError, ParameterError
+from lucid_finch.core.image import Image
+
+MOST_PIXELS = 500_000_000
+"""Larger pictures are refused before they are unpacked."""
+
+READ = "PNG, JPEG, WebP, BMP, TIFF, PGM/PPM, NPY, CSV"
+ENDINGS = (".png", ".jpg", ".jpeg", ".webp", ".bmp", ".tif", ".tiff", ".pgm", ".ppm", ".pnm", ".npy", ".csv")
+
+# How the stored rows and columns have to be turned for each EXIF/TIFF orientation.
+_ORIENTED: dict[int, Callable[[Any], Any]] = {
+    2: lambda a: a[:, ::-1],
+    3: lambda a: a[::-1, ::-1],
+    4: lambda a: a[::-1],
+    5: lambda a: a.swapaxes(0, 1),
+    6: lambda a: a.swapaxes(0, 1)[:, ::-1],
+    7: lambda a: a[::-1, ::-1].swapaxes(0, 1),
+    8: lambda a: a.swapaxes(0, 1)[::-1],
+}
+
+
+def read_image(
+    path: str | Path, *, significant_bits: int | None = None, value_range: tuple[float, float] | None = None
+) -> Image:
+    """The first picture in a file. Raises `FileError` that names the file and the reason, `ParameterError`."""
+    file = Path(path)
+    head = _head(file)
+    try:
+        array, bits, notes = _reader(file, head)(file)
+    except FileError:
+        raise
+    except MemoryError as error:
+        raise FileError(file, "does not fit into memory") from error
+    except Exception as error:  # whatever a damaged file makes a decoder raise
+        raise FileError(file, f"is damaged or cut short: {_first_line(error)}") from error
+    try:
+        bits = bits if significant_bits is None else significant_bits
+        if array.dtype.kind == "f" or array.dtype.itemsize == 1:
+            bits = significant_bits
+        return Image.from_array(
+            array, significant_bits=bits, value_range=value_range, name=file.name, notes=tuple(notes)
+        )  # fmt: skip
+    except ParameterError as error:
+        if error.parameter == "image":
+            raise FileError(file, str(error).removeprefix("image: ")) from error
+        raise
+
+
+def _head(file: Path) -> bytes:
+    try:
+        if file.is_dir():
+            raise FileError(file, "is a folder, not a picture")
+        with file.open("rb") as stream:
+            head = stream.read(64)
+    except FileNotFoundError as error:
+        raise FileError(file, "does not exist") from error
+    except OSError as error:
+        if isinstance(error, FileError):
+            raise
+        raise FileError(file, f"cannot be read: {error.strerror or error}") from error
+    if not head:
+        raise FileError(file, "is empty (0 bytes)")
+    return head
+
+
+Loaded = tuple[Any, int | None, list[str]]
+
+
+def _reader(file: Path, head: bytes) -> Callable[[Path], Loaded]:
+    if head.startswith(b"\x93NUMPY"):
+        return _read_npy
+    if head[:4] in (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+"):
+        return _read_tiff
+    if head[:1] == b"P" and head[1:2] in b"2356" and head[2:3].isspace():
+        return _read_pnm
+    starts = (b"\x89PNG\r\n\x1a\n", b"\xff\xd8\xff", b"BM", b"P1", b"P4")
+    if head.startswith(starts) or (head[:4] == b"RIFF" and head[8:12] == b"WEBP"):
+        return _read_with_pillow
+    if file.suffix.lower() in (".csv", ".tsv", ".txt"):
+        return _read_csv
+    raise FileError(file, f"is no picture that Lucid Finch reads ({READ})")
+
+
+def _allow(width: int, height: int, file: Path) -> None:
+    if width * height > MOST_PIXELS:
+        raise FileError(file, f"has {width} x {height} pixels; more than {MOST_PIXELS // 1_000_000} million are refused")
+
+
+def _read_with_pillow(file: Path) -> Loaded:
+    import PIL.Image
+
+    PIL.Image.MAX_IMAGE_PIXELS = None  # our own check below refuses what is too large, with a message of ours
+    notes: list[str] = []
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        with PIL.Image.open(file) as picture:
+            _allow(*picture.size, file)
+            orientation = int(picture.getexif().get(0x0112, 1)) if picture.format in ("JPEG", "WEBP", "PNG", "MPO") else 1
+            if getattr(picture, "n_frames", 1) > 1:
+                notes.append(f"the first of {getattr(picture, 'n_frames', 1)} pictures in the file")
+            mode = picture.mode
+            if mode in ("P", "PA"):
+                picture = picture.convert("RGBA" if "transparency" in picture.info or mode == "PA" else "RGB")
+            elif mode == "1":
+                picture = picture.convert("L")
+            elif mode in ("CMYK", "YCbCr", "LAB", "HSV"):
+                notes.append(f"converted from {mode} to RGB")
+                picture = picture.convert("RGB")
+            elif mode in ("L", "RGB") and "transparency" in picture.info:
+                picture = picture.convert("LA" if mode == "L" else "RGBA")
+            array = np.asarray(picture)
+    if array.dtype.kind in "iu" and array.dtype.itemsize > 2:
+        array = array.astype(np.uint16) if array.size and array.min() >= 0 and array.max() < 65536 else array
+    array = array.astype(array.dtype.newbyteorder("="), copy=False)
+    bits = None
+    if file.open("rb").read(4) == b"\x89PNG":
+        bits, depth = _png_bits(file)
+        if depth == 16 and array.dtype == np.uint8:
+            notes.append("16-bit colour was read with 8 bits a channel")
+    if orientation in _ORIENTED:
+        array = _ORIENTED[orientation](array)
+        notes.append("turned upright as its EXIF orientation says")
+    return array, bits, notes
+
+
+def _png_bits(file: Path) -> tuple[int | None, int]:
+    """Significant bits from the sBIT chunk (or None), and the bit depth."""
+    significant, depth = None, 8
+    with file.open("rb") as stream:
+        stream.seek(8)
+        while len(start := stream.read(8)) == 8:
+            length, name = struct.unpack(">I4s", start)
+            if name == b"IDAT" or length > 1 << 20:
+                break
+            data = stream.read(length + 4)
+            if name == b"IHDR":
+                depth = data[8]
+            elif name == b"sBIT" and length:
+                significant = max(data[: min(length, 3)])
+    return significant, depth
+
+
+def _read_tiff(file: Path) -> Loaded:
+    import tifffile
+
+    notes: list[str] = []
+    with tifffile.TiffFile(file) as tiff:
+        if not tiff.pages:
+            raise FileError(file, "holds no picture")
+        page: Any = tiff.pages[0]
+        _allow(page.imagewidth, page.imagelength, file)
+        if len(tiff.pages) > 1:
+            notes.append(f"the first of {len(tiff.pages)} pictures in the file")
+        array = page.asarray()
+        axes = page.axes
+        if page.photometric == tifffile.PHOTOMETRIC.PALETTE and page.colormap is not None:
+            array = (page.colormap.T[array] >> 8).astype(np.uint8)
+        elif axes.startswith("S") and array.ndim == 3:
+            array = np.moveaxis(array, 0, -1)
+        if page.photometric == tifffile.PHOTOMETRIC.MINISWHITE:
+            top = (1 << page.bitspersample) - 1 if array.dtype.kind in "iu" else 1
+            array = array.astype(bool) ^ True if array.dtype == bool else (top - array).astype(array.dtype)
+        tag = page.tags.get("MaxSampleValue")
+        stored = max(np.atleast_1d(tag.value)) if tag is not None else None
+        bits = int(stored).bit_length() if stored else (page.bitspersample if page.bitspersample not in (8, 16, 32, 64) else None)
+        orientation = page.tags.get("Orientation")
+        turned = _ORIENTED.get(int(orientation.value)) if orientation is not None else None
+        if turned is not None:
+            array = turned(array)
+            notes.append("turned upright as its orientation tag says")
+    if array.ndim > 3:
+        raise FileError(file, f"has an array of shape {array.shape}, which is no single picture")
+    return array.astype(array.dtype.newbyteorder("="), copy=False), bits, notes
+
+
+def _read_pnm(file: Path) -> Loaded:
+    """PGM and PPM, plain and raw, keeping the grey levels as stored (a maximum of 4095 stays 12 bits)."""
+    data = file.read_bytes()
+    numbers: list[int] = []
+    place = 2
+    while len(numbers) < 3:
+        while place < len(data) and (data[place : place + 1].isspace() or data[place : place + 1] == b"#"):
+            place = (data.find(b"\n", place) if data[place : place + 1] == b"#" else place) + 1
+            if place == 0:
+                raise ValueError("the header is not complete")
+        end = place
+        while end < len(data) and data[end : end + 1].isdigit():
+            end += 1
+        if end == place:
+            raise ValueError("the header is not complete")
+        numbers.append(int(data[place:end]))
+        place = end
+    width, height, most = numbers
+    _allow(width, height, file)
+    if not 0 < most < 65536 or not width or not height:
+        raise ValueError("the header makes no sense")
+    channels = 3 if data[1:2] in b"36" else 1
+    count = width * height * channels
+    if data[1:2] in b"56":
+        kind = np.dtype(">u2") if most > 255 else np.dtype("u1")
+        if len(data) - place - 1 < count * kind.itemsize:
+            raise ValueError(f"{count * kind.itemsize} bytes of pixels are promised, {max(len(data) - place - 1, 0)} are there")
+        flat = np.frombuffer(data, kind, count, place + 1)
+    else:
+        flat = np.array(data[place:].split()[:count], dtype=np.int64)
+        if len(flat) < count:
+            raise ValueError(f"{count} pixels are promised, {len(flat)} are there")
+    array = flat.astype(np.uint16 if most > 255 else np.uint8).reshape(height, width, channels)
+    return (array[..., 0] if channels == 1 else array), most.bit_length() if most > 255 else None, []
+
+
+def _read_npy(file: Path) -> Loaded:
+    array = np.load(file, mmap_mode="r", allow_pickle=False)
+    if array.ndim >= 2:
+        _allow(array.shape[1], array.shape[0], file)
+    return np.array(array), None, []
+
+
+def _read_csv(file: Path) -> Loaded:
+    text = file.read_text(encoding="utf-8-sig")
+    try:
+        dialect = csv.Sniffer().sniff(text[:4096], delimiters=",;\t ")
+        delimiter = dialect.delimiter
+    except csv.Error:
+        delimiter = ","
+    rows = [[cell for cell in row if cell.strip()] for row in csv.reader(text.splitlines(), delimiter=delimiter) if row]
+    if not rows or len({len(row) for row in rows}) != 1:
+        raise ValueError("the rows differ in length")
+    array = np.array(rows, dtype=np.float64)
+    whole = np.isfinite(array).all() and (array == np.round(array)).all() and 0 <= array.min() and array.max() < 65536
+    if whole:
+        return array.astype(np.uint8 if array.max() < 256 else np.uint16), None, []
+    return array.astype(np.float32), None, []
+
+
+def _first_line(error: BaseException) -> str:
+    text = str(error).strip() or type(error).__name__
+    return text.splitlines()[0][:160]

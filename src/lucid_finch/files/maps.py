@@ -1,0 +1,74 @@
+"""Writes images and evidence maps: PNG with the display range beside it, float TIFF, NPY."""
+
+from __future__ import annotations
+
+import io
+import json
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from lucid_finch.core.detection import EvidenceMap
+from lucid_finch.core.display import display_range, shown
+from lucid_finch.core.errors import FileError
+from lucid_finch.core.image import Image
+from lucid_finch.files.writing import whole_file, write_text
+
+ENDINGS = (".png", ".tif", ".tiff", ".npy")
+
+
+def write_map(path: str | Path, evidence: EvidenceMap) -> None:
+    """PNG (8 bit, colours for signed and cyclic maps; the range goes to PATH.json), float TIFF or NPY, by the ending."""
+    values = evidence.values
+    ending = _ending(path)
+    if ending != ".png":
+        _write_array(path, values)
+        return
+    low, high = display_range(values, evidence.kind)
+    _write_png(path, shown(values, evidence.kind, low, high))
+    about = {"map": evidence.name, "unit": evidence.unit, "kind": evidence.kind, "black": low, "white": high}
+    write_text(f"{path}.json", json.dumps(about, indent=2) + "\n")
+
+
+def write_image(path: str | Path, image: Image) -> None:
+    """An image after preparation. PNG keeps 8 and 16 bit as they are; float goes over the value range to 16 bit."""
+    if _ending(path) != ".png":
+        _write_array(path, image.pixels)
+        return
+    pixels = image.pixels
+    if pixels.dtype == np.float32:
+        share = np.clip((pixels - image.black) / image.span, 0, 1)
+        deep = not image.is_colour
+        pixels = np.round(share * (65535 if deep else 255)).astype(np.uint16 if deep else np.uint8)
+        about = {"black": image.black, "white": image.white}
+        write_text(f"{path}.json", json.dumps(about, indent=2) + "\n")
+    elif pixels.dtype == np.uint16 and image.is_colour:
+        raise FileError(path, "colour of 16 bit cannot be written as PNG; use TIFF or NPY")
+    _write_png(path, pixels)
+
+
+def _ending(path: str | Path) -> str:
+    ending = Path(path).suffix.lower()
+    if ending not in ENDINGS:
+        raise FileError(path, f"maps are written as {', '.join(ENDINGS)}")
+    return ending
+
+
+def _write_array(path: str | Path, values: Any) -> None:
+    with whole_file(path) as stream:
+        if Path(path).suffix.lower() == ".npy":
+            np.save(stream, values, allow_pickle=False)  # type: ignore[arg-type]
+        else:
+            import tifffile
+
+            tifffile.imwrite(stream, values, photometric="rgb" if values.ndim == 3 else "minisblack")  # type: ignore[arg-type]
+
+
+def _write_png(path: str | Path, pixels: Any) -> None:
+    import PIL.Image
+
+    buffer = io.BytesIO()
+    PIL.Image.fromarray(pixels).save(buffer, "PNG", compress_level=4)
+    with whole_file(path) as stream:
+        stream.write(buffer.getvalue())  # type: ignore[call-overload]

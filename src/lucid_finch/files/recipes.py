@@ -1,0 +1,33 @@
+"""Recipes in files."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Self
+
+import lucid_finch.core.recipe as core
+from lucid_finch.core.errors import FileError
+from lucid_finch.files.writing import write_text
+
+ENDING = ".finch.json"
+
+
+class Recipe(core.Recipe):
+    """A recipe that can be loaded and saved."""
+
+    @classmethod
+    def load(cls, path: str | Path) -> Self:
+        """From a file. Raises `FileError` if it cannot be read, `ParameterError` naming the file and field if it is wrong."""
+        try:
+            data = Path(path).read_bytes()
+        except FileNotFoundError as error:
+            raise FileError(path, "does not exist") from error
+        except OSError as error:
+            raise FileError(path, f"cannot be read: {error.strerror or error}") from error
+        if not data.strip():
+            raise FileError(path, "is empty")
+        return cls.parse(data, str(path))
+
+    def save(self, path: str | Path) -> None:
+        """To a file, whole or not at all. Raises `FileError`."""
+        write_text(path, self.text())
