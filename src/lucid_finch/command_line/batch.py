@@ -84,9 +84,7 @@ def _names(paths: Sequence[Path]) -> list[str]:
     return names
 
 
-def run_batch(
-    recipe: Recipe, images: Sequence[str], out: Path, maps: Sequence[str], map_format: str
-) -> tuple[int, int]:
+def run_batch(recipe: Recipe, images: Sequence[str], out: Path, maps: Sequence[str], map_format: str) -> tuple[int, int]:
     """Every image through the recipe; one that fails is named and the others are done. Returns (failed, unmet)."""
     check_maps(recipe, maps)
     paths = expanded(images)
@@ -158,5 +156,3 @@ def _progress() -> Progress:
         TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TimeRemainingColumn(),
         console=Console(stderr=True), transient=True,
     )  # fmt: skip
-
-

@@ -53,7 +53,7 @@ class _FromDeclarations(click.Group):
                 click.Option(["--save-map"], multiple=True, metavar="NAME", help="Also write this evidence map (needs --out)."),
                 click.Option(["--map-format"], type=click.Choice(["png", "tif", "npy"]), default="png", show_default=True),
             ]
-            callback = _detect
+            callback: Any = _detect
         else:
             arguments += [click.Option(["--out"], metavar="FILE", required=True, help="Where to write (.png, .tif, .npy).")]
             callback = _prepare
@@ -106,11 +106,24 @@ def run(recipe: str, images: Sequence[str], out: str, save_map: Sequence[str], m
 @cli.command()
 @click.argument("scenes", nargs=-1, metavar="[SCENE]...")
 @click.option("--out", default="finch-demo", show_default=True, metavar="DIR", help="Where scenes, truth and results go.")
-def demo(scenes: Sequence[str], out: str) -> None:
+@click.option("--window", is_flag=True, help="Open the first scene in the window instead.")
+@click.option("--screenshot", is_flag=True, help="Also write a picture of the window on the first scene.")
+def demo(scenes: Sequence[str], out: str, window: bool, screenshot: bool) -> None:
     """Run the demo recipes over the demo scenes and write everything, truth included."""
+    from lucid_finch.demo import SCENES
+
+    if window:
+        from lucid_finch.desktop.application import run_application
+
+        sys.exit(run_application([], demo=[*scenes, *SCENES][0]))
     from lucid_finch.command_line.batch import run_demo
 
     failed, unmet = run_demo(scenes, Path(out))
+    if screenshot:
+        from lucid_finch.desktop.shots import take_demo
+
+        take_demo([*scenes, *SCENES][0], Path(out) / "window.png")
+    click.echo(f"the demo's pictures, truth, findings and screenshot are in {Path(out).resolve()}")
     sys.exit(IMAGE_FAILED if failed else UNMET if unmet else DONE)
 
 
@@ -210,7 +223,9 @@ def _print_table(detection: Any) -> None:
     click.echo("\t".join(c.name for c in columns))
     for row in detection.findings.rows():
         cells = (row[c.name] for c in columns)
-        click.echo("\t".join(f"{v:.{c.digits}f}" if isinstance(v, float) else str(v) for c, v in zip(columns, cells, strict=True)))
+        click.echo(
+            "\t".join(f"{v:.{c.digits}f}" if isinstance(v, float) else str(v) for c, v in zip(columns, cells, strict=True))
+        )
     click.echo(f"{len(detection.findings)} findings, {len(detection.near_misses)} near misses", err=True)
 
 

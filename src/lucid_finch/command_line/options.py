@@ -21,7 +21,9 @@ def parameter_options(model: type[Parameters]) -> list[click.Option]:
         shown = "" if default is None else f" [default: {str(default).lower() if isinstance(default, bool) else default}]"
         text = f"{declared.help} ({declared.allowed}){shown}"
         flag = "--" + declared.name.replace("_", "-")
-        count = len(get_args(declared.type)) if get_origin(declared.type) is tuple and Ellipsis not in get_args(declared.type) else 1
+        count = (
+            len(get_args(declared.type)) if get_origin(declared.type) is tuple and Ellipsis not in get_args(declared.type) else 1
+        )
         metavar = " ".join([declared.unit.upper().replace(" ", "-") or "VALUE"] * count)
         if declared.type is bool:
             options.append(click.Option([f"{flag}/--no-{declared.name.replace('_', '-')}"], default=None, help=text))

@@ -8,13 +8,19 @@ from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
 
 def warm_up() -> None:
     """Compile what is not compiled yet; quick if all is."""
+    from lucid_finch.core.warming import is_warm, warm_up_steps
+
+    if is_warm():
+        return
     console = Console(stderr=True)
     with Progress(
-        TextColumn("compiling"), BarColumn(), TextColumn("{task.description}"), TimeElapsedColumn(), console=console, transient=True
+        TextColumn("compiling"),
+        BarColumn(),
+        TextColumn("{task.description}"),
+        TimeElapsedColumn(),
+        console=console,
+        transient=True,
     ) as progress:
         task = progress.add_task("loading", total=1.0)
-        progress.refresh()
-        from lucid_finch.core.warming import warm_up_steps
-
         for share, text in warm_up_steps():
             progress.update(task, completed=share, description=text)

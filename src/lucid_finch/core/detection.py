@@ -123,6 +123,8 @@ class EvidenceMap:
     compute: Callable[[int, int, int, int], Array] = field(repr=False)
     frame: Frame = field(default_factory=Frame)
     help: str = ""
+    judged: bool = False
+    """Whether it changes with a limit that only judging looks at."""
 
     @property
     def values(self) -> Array:
@@ -157,7 +159,9 @@ class EvidenceMap:
         columns = self.width // factor * factor or self.width
         for top in range(0, max(self.height // factor * factor, 1), band):
             part = self.part(0, top, columns, min(top + band, max(self.height // factor * factor, 1)))
-            blocks = part.reshape(max(part.shape[0] // factor, 1), -1, max(columns // factor, 1), columns // max(columns // factor, 1))
+            blocks = part.reshape(
+                max(part.shape[0] // factor, 1), -1, max(columns // factor, 1), columns // max(columns // factor, 1)
+            )
             rows.append(blocks.max(axis=(1, 3)) if self.kind == "mask" else blocks.mean(axis=(1, 3)))
         return np.concatenate(rows).astype(np.float32)
 

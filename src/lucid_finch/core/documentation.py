@@ -61,7 +61,14 @@ def reference_page() -> str:
     for title, group in (("Preparation steps", "steps"), ("Detectors", "detectors")):
         lines += [f"## {title}", ""]
         for name, about in everything[group].items():
-            lines += [f"### `{name}`", "", about["purpose"], "", "| parameter | meaning | allowed | default |", "|---|---|---|---|"]
+            lines += [
+                f"### `{name}`",
+                "",
+                about["purpose"],
+                "",
+                "| parameter | meaning | allowed | default |",
+                "|---|---|---|---|",
+            ]
             for p in about["parameters"]:
                 default = "needed" if p["default"] is None and "nothing" not in p["allowed"] else f"`{p['default']}`"
                 default = "open" if p["default"] is None and "nothing" in p["allowed"] else default

@@ -12,7 +12,14 @@ from numpy.typing import NDArray
 
 from lucid_finch.core.cache import Cache
 from lucid_finch.core.detection import (
-    Array, Column, Detection, EvidenceMap, Findings, NearMisses, Table, transform_columns,
+    Array,
+    Column,
+    Detection,
+    EvidenceMap,
+    Findings,
+    NearMisses,
+    Table,
+    transform_columns,
 )  # fmt: skip
 from lucid_finch.core.detector import Candidates, Context, Detector, DetectorParameters, Finished, Work
 from lucid_finch.core.detectors import KINDS, detector_of
@@ -108,9 +115,7 @@ class Engine:
             progress(1.0, "")
         return Run(recipe, image, detections, tuple(unmet), time.perf_counter() - started)
 
-    def run_entry(
-        self, entry: DetectorEntry, common: Image, cancelled: Callable[[], bool] | None = None
-    ) -> Detection:
+    def run_entry(self, entry: DetectorEntry, common: Image, cancelled: Callable[[], bool] | None = None) -> Detection:
         """One detector of a recipe on the commonly prepared image."""
         prepared = self.prepared(common, [step.plain() for step in entry.prepare], cancelled)
         return self.detect(entry.kind, prepared, entry.made_parameters(), entry.name, cancelled)

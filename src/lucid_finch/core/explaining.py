@@ -132,10 +132,8 @@ def _change(work: Work, candidate: int) -> Change | None:
     gained, lost = gained_and_lost(work.judgement, after)
     if candidate not in gained:
         return None
-    asked = ", ".join(
-        f"{work.detector.Parameters.declarations()[name].label} {value} {work.detector.Parameters.declarations()[name].unit}".rstrip()
-        for name, value in values.items()
-    )
+    declared = work.detector.Parameters.declarations()
+    asked = ", ".join(f"{declared[name].label} {value:g} {declared[name].unit}".rstrip() for name, value in values.items())
     others = len(gained) - 1
     text = f"{asked}: admits this" + (f" and {others} more" if others else " alone") + f", loses {len(lost) or 'none'}"
     return Change(
@@ -166,9 +164,7 @@ def _admitting(work: Work, limit: Limit, measured: float) -> Any:
 
 def _limit_of(work: Work, parameter: str, value: Any) -> float:
     changed = work.parameters.changed(work.detector.kind, **{parameter: value})
-    return next(
-        l.value for l in work.detector.limits(work.image, work.gathered, changed) if l.parameter == parameter
-    )
+    return next(l.value for l in work.detector.limits(work.image, work.gathered, changed) if l.parameter == parameter)
 
 
 def _summary(near: Sequence[Near], reasons: Sequence[Reason]) -> str:

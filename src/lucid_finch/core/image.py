@@ -154,9 +154,9 @@ class Image:
         """Hash of everything that a result depends on: what caches are keyed by."""
         text = repr((self.pixels.shape, self.pixels.dtype.str, self.black, self.white, self.quantum, self.frame))
         digest = hashlib.blake2b(text.encode(), digest_size=16)
-        digest.update(self.pixels)
+        digest.update(self.pixels.data)
         if self.mask is not None:
-            digest.update(np.ascontiguousarray(self.mask))
+            digest.update(np.ascontiguousarray(self.mask).data)
         return digest.hexdigest()
 
     def with_pixels(self, pixels: Pixels, **changes: Any) -> Image:
@@ -193,12 +193,14 @@ def _normalised(pixels: Pixels) -> tuple[Pixels, Mask | None]:
         with np.errstate(over="ignore"):
             pixels = pixels.astype(np.float32, copy=False)
         if not np.isfinite(pixels.sum(dtype=np.float64)):
-            finite = np.isfinite(pixels) if pixels.ndim == 2 else np.isfinite(pixels).all(axis=2)
+            every = np.isfinite(pixels)
+            finite = every if pixels.ndim == 2 else np.asarray(every.all(axis=2))
             good = pixels[finite]
             if not good.size:
                 raise ParameterError("image: holds no finite pixel", "image")
             # A neutral value, so that nothing that is not finite spreads; the mask keeps features away.
-            pixels = np.where(finite if pixels.ndim == 2 else finite[..., None], pixels, np.float32(np.median(good)))
+            where = finite if pixels.ndim == 2 else finite[..., None]
+            pixels = np.where(where, pixels, np.float32(np.median(good)))
     elif pixels.dtype.kind not in "iu":
         raise ParameterError(f"image: pixels of type {pixels.dtype} are not numbers that Lucid Finch can read", "image")
     return np.require(pixels, requirements=["C", "W", "A"]), finite

@@ -96,7 +96,7 @@ class Declaration:
         elif kind is str:
             text = "a text"
         else:
-            text = getattr(kind, "allowed", "see the documentation")
+            text = 'a region such as {"shape": "rectangle", "x": 50, "y": 40, "width": 60, "height": 30}'
         return text + (f", or nothing: {self.auto}" if self.optional and self.auto else "")
 
     def _bounds(self) -> str:
@@ -224,7 +224,8 @@ class Parameters(BaseModel):
 def _declarations(model: type[Parameters]) -> dict[str, Declaration]:
     found = {}
     for name, info in model.model_fields.items():
-        extra = dict((info.json_schema_extra or {}).get("finch", {"stage": "gather"}))  # type: ignore[union-attr, call-overload]
+        declared: Any = info.json_schema_extra or {}
+        extra = dict(declared.get("finch", {"stage": "gather"}))
         stage = Stage(extra.pop("stage"))
         usual = extra.pop("usual", None)
         found[name] = Declaration(

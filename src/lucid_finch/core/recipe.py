@@ -245,7 +245,7 @@ def json_schema() -> dict[str, Any]:
             "notes": {"type": "string"},
             "prepare": {"type": "array", "items": {"$ref": "#/$defs/step"}},
             "detectors": {"type": "array", "items": {"oneOf": entries}},
-            **{name: empty for name in _NOT_YET},
+            **dict.fromkeys(_NOT_YET, empty),
         },
         "$defs": definitions,
     }

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, ClassVar, Literal
+from typing import Annotated, Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,8 +17,6 @@ Positive = Annotated[float, Field(gt=0)]
 
 class _Shape(BaseModel):
     model_config = ConfigDict(extra="forbid", strict=True, frozen=True, allow_inf_nan=False)
-    allowed: ClassVar[str] = 'a region such as {"shape": "rectangle", "x": 50, "y": 40, "width": 60, "height": 30}'
-
     exclude: tuple[Region, ...] = ()
 
     def inside(self, x: Coordinates, y: Coordinates) -> NDArray[np.bool_]:

@@ -7,6 +7,14 @@ from collections.abc import Iterator
 import numpy as np
 
 from lucid_finch.core.image import Image
+from lucid_finch.core.numerics.compiling import cache_folder
+
+_MARKER = "complete"
+
+
+def is_warm() -> bool:
+    """Whether every kernel of these sources has been compiled on this machine."""
+    return (cache_folder() / _MARKER).exists()
 
 
 def warm_up_steps() -> Iterator[tuple[float, str]]:
@@ -33,4 +41,23 @@ def warm_up_steps() -> Iterator[tuple[float, str]]:
                     _ = evidence.values
     yield len(pictures) / (len(pictures) + 1), "competition"
     compete(np.arange(2), np.array([[0, 1]]), np.ones(2, bool))
+    _warm_up_viewing()
+    cache_folder().mkdir(parents=True, exist_ok=True)
+    (cache_folder() / _MARKER).touch()
     yield 1.0, "done"
+
+
+def _warm_up_viewing() -> None:
+    """The loops of the window: levels, views and strokes."""
+    from lucid_finch.core.numerics.viewing import halved, sample, strokes, tint
+
+    out = np.zeros((4, 4), np.uint32)
+    table = np.zeros(256, np.uint32)
+    for dtype in (np.uint8, np.uint16, np.float32):
+        for channels in (1, 3):
+            level = halved(np.zeros((4, 4, channels), dtype))
+            sample(level, 0.0, 0.0, 1.0, np.float32(0), np.float32(1), table, np.uint32(0), out)
+    cover = np.zeros((4, 4), np.uint8)
+    line = np.zeros(2)
+    strokes(line, line, np.array([0, 2]), np.array([0]), np.zeros(1, bool), 0.0, 1.0, cover)
+    tint(cover, 1, 1, 1, 1.0, out)

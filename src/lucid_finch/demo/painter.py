@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
@@ -31,8 +32,8 @@ class Canvas:
         left, top, right, bottom = box
         x0, x1 = (int(np.clip((v + 0.5) * FINE, 0, self.width * FINE)) for v in (left - 2, right + 3))
         y0, y1 = (int(np.clip((v + 0.5) * FINE, 0, self.height * FINE)) for v in (top - 2, bottom + 3))
-        x = ((np.arange(x0, x1, dtype=np.float32) + 0.5) / FINE - 0.5)[None, :]
-        y = ((np.arange(y0, y1, dtype=np.float32) + 0.5) / FINE - 0.5)[:, None]
+        x = ((np.arange(x0, x1) + 0.5) / FINE - 0.5)[None, :].astype(np.float32)
+        y = ((np.arange(y0, y1) + 0.5) / FINE - 0.5)[:, None].astype(np.float32)
         return slice(y0, y1), slice(x0, x1), x, y
 
     def fill(
@@ -104,7 +105,7 @@ def polyline(points: NDArray[np.float64], width: float) -> Distance:
 
     def distance(x: Plane, y: Plane) -> Plane:
         nearest = np.full(np.broadcast(x, y).shape, np.inf, np.float32)
-        for (x1, y1), (x2, y2) in zip(points[:-1], points[1:], strict=True):
+        for (x1, y1), (x2, y2) in pairwise(points):
             dx, dy = x2 - x1, y2 - y1
             along = np.clip(((x - x1) * dx + (y - y1) * dy) / (dx * dx + dy * dy), 0, 1)
             nearest = np.minimum(nearest, np.hypot(x - x1 - along * dx, y - y1 - along * dy).astype(np.float32))

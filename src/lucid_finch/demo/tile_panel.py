@@ -8,7 +8,12 @@ import numpy as np
 
 from lucid_finch.core.image import Image
 from lucid_finch.demo.painter import (
-    Canvas, colour_image, polyline, rounded_rectangle, rounded_rectangle_outline, uneven_light,
+    Canvas,
+    colour_image,
+    polyline,
+    rounded_rectangle,
+    rounded_rectangle_outline,
+    uneven_light,
 )  # fmt: skip
 
 WIDTH, HEIGHT = 1200, 800
@@ -40,7 +45,8 @@ def tile_panel() -> tuple[Image, list[dict[str, Any]]]:
         x1, y1 = tiles[row, column]
         x2, y2 = tiles[row, column + 1]
         joint = rounded_rectangle((x1 + x2) / 2, (y1 + y2) / 2, _GROUT + 4, _PITCH - 40, 5.0, _ANGLE)
-        canvas.fill(joint, tuple(beside), opacity=0.8)
+        box = (x1 - _PITCH, y1 - _PITCH, x2 + _PITCH, y2 + _PITCH)
+        canvas.fill(joint, tuple(beside), box, opacity=0.8)
     side = _PITCH - _GROUT
     for place, (x, y) in tiles.items():
         box = (x - _PITCH, y - _PITCH, x + _PITCH, y + _PITCH)
@@ -55,14 +61,20 @@ def tile_panel() -> tuple[Image, list[dict[str, Any]]]:
     turns = np.linspace(0, 1, 25)
     wander = np.cumsum(random.normal(0, 1.3, len(turns)))
     crack = np.stack([x - 66 + 130 * turns, y + 58 - 95 * turns + wander], axis=1)
-    canvas.fill(polyline(crack, 1.6), (52.0, 60.0, 60.0), opacity=0.22)
+    around = (
+        float(crack[:, 0].min()) - 4,
+        float(crack[:, 1].min()) - 4,
+        float(crack[:, 0].max()) + 4,
+        float(crack[:, 1].max()) + 4,
+    )
+    canvas.fill(polyline(crack, 1.6), (52.0, 60.0, 60.0), around, opacity=0.22)
     marks.append({**_mark(crack, closed=False), "name": "hairline crack"})
     light = uneven_light(WIDTH, HEIGHT, towards=25.0, fall=0.24, corners=0.10)
     pixels = canvas.photograph(blur=0.9, light=light, read_noise=1.6, shot_noise=0.14)
     return colour_image(pixels, "tile_panel"), marks
 
 
-def _mark(outline: np.ndarray, closed: bool) -> dict[str, Any]:  # type: ignore[type-arg]
+def _mark(outline: np.ndarray, closed: bool) -> dict[str, Any]:
     steps = np.diff(np.concatenate([outline, outline[:1]]) if closed else outline, axis=0)
     return {
         "kind": "edges",

@@ -36,7 +36,7 @@ class MarkStyle:
     """A column that sets the colour of each mark."""
 
 
-def annotated_picture(run: Run, style: MarkStyle = MarkStyle()) -> Any:  # noqa: B008
+def annotated_picture(run: Run, style: MarkStyle = MarkStyle()) -> Any:
     """A Pillow picture; small images are enlarged by a whole factor so that numbers can be read."""
     import PIL.Image
     from PIL import ImageDraw, ImageFont
@@ -69,7 +69,10 @@ def annotated_picture(run: Run, style: MarkStyle = MarkStyle()) -> Any:  # noqa:
         pen = ImageDraw.Draw(layer)
         font = ImageFont.load_default(text_size)
         for colour, _, x, y, number in marks[:_MOST_NUMBERS]:
-            place = (min(max((x + 0.5) * factor, text_size), base.width - text_size), min(max((y + 0.5) * factor, text_size), base.height - text_size))
+            place = (
+                min(max((x + 0.5) * factor, text_size), base.width - text_size),
+                min(max((y + 0.5) * factor, text_size), base.height - text_size),
+            )
             box = pen.textbbox(place, str(number), font=font, anchor="mm")
             pad = text_size * 0.22
             pen.rounded_rectangle((box[0] - pad, box[1] - pad, box[2] + pad, box[3] + pad), pad * 1.5, fill=(16, 18, 20, 215))
@@ -77,12 +80,12 @@ def annotated_picture(run: Run, style: MarkStyle = MarkStyle()) -> Any:  # noqa:
     return PIL.Image.alpha_composite(base.convert("RGBA"), layer).convert("RGB")
 
 
-def write_annotated(path: str | Path, run: Run, style: MarkStyle = MarkStyle()) -> None:  # noqa: B008
+def write_annotated(path: str | Path, run: Run, style: MarkStyle = MarkStyle()) -> None:
     """`annotated_picture` as PNG. Raises `FileError`, `ParameterError`."""
     buffer = io.BytesIO()
     annotated_picture(run, style).save(buffer, "PNG")
     with whole_file(path) as stream:
-        stream.write(buffer.getvalue())  # type: ignore[call-overload]
+        stream.write(buffer.getvalue())
 
 
 def _colours(d: Detection, style: MarkStyle, number: int) -> list[str]:
@@ -94,5 +97,5 @@ def _colours(d: Detection, style: MarkStyle, number: int) -> list[str]:
         spread = float(np.ptp(values)) if len(values) else 0.0
         place = (values - values.min()) / spread if spread else np.full(len(values), 0.5)
         table = colour_table("signed")
-        return ["#%02x%02x%02x" % tuple(table[int(round(255 * p))]) for p in place]  # noqa: UP031
+        return ["#%02x%02x%02x" % tuple(table[round(255 * p)]) for p in place]  # noqa: UP031
     return [style.colour or MARK_COLOURS[number % len(MARK_COLOURS)]] * len(d.findings)

@@ -32,9 +32,7 @@ _ORIENTED: dict[int, Callable[[Any], Any]] = {
 }
 
 
-def read_image(
-    path: str | Path, *, significant_bits: int | None = None, value_range: tuple[float, float] | None = None
-) -> Image:
+def read_image(path: str | Path, *, significant_bits: int | None = None, value_range: tuple[float, float] | None = None) -> Image:
     """The first picture in a file. Raises `FileError` that names the file and the reason, `ParameterError`."""
     file = Path(path)
     head = _head(file)
@@ -106,9 +104,10 @@ def _read_with_pillow(file: Path) -> Loaded:
     notes: list[str] = []
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
-        with PIL.Image.open(file) as picture:
+        with PIL.Image.open(file) as opened:
+            picture: PIL.Image.Image = opened
             _allow(*picture.size, file)
-            orientation = int(picture.getexif().get(0x0112, 1)) if picture.format in ("JPEG", "WEBP", "PNG", "MPO") else 1
+            orientation = int(picture.getexif().get(0x0112, 1)) if opened.format in ("JPEG", "WEBP", "PNG", "MPO") else 1
             if getattr(picture, "n_frames", 1) > 1:
                 notes.append(f"the first of {getattr(picture, 'n_frames', 1)} pictures in the file")
             mode = picture.mode
@@ -240,7 +239,7 @@ def _read_csv(file: Path) -> Loaded:
     if not rows or len({len(row) for row in rows}) != 1:
         raise ValueError("the rows differ in length")
     array = np.array(rows, dtype=np.float64)
-    whole = np.isfinite(array).all() and (array == np.round(array)).all() and 0 <= array.min() and array.max() < 65536
+    whole = np.isfinite(array).all() and (array == np.round(array)).all() and array.min() >= 0 and array.max() < 65536
     if whole:
         return array.astype(np.uint8 if array.max() < 256 else np.uint16), None, []
     return array.astype(np.float32), None, []

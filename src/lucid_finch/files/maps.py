@@ -58,11 +58,11 @@ def _ending(path: str | Path) -> str:
 def _write_array(path: str | Path, values: Any) -> None:
     with whole_file(path) as stream:
         if Path(path).suffix.lower() == ".npy":
-            np.save(stream, values, allow_pickle=False)  # type: ignore[arg-type]
+            np.save(stream, values, allow_pickle=False)
         else:
             import tifffile
 
-            tifffile.imwrite(stream, values, photometric="rgb" if values.ndim == 3 else "minisblack")  # type: ignore[arg-type]
+            tifffile.imwrite(stream, values, photometric="rgb" if values.ndim == 3 else "minisblack")
 
 
 def _write_png(path: str | Path, pixels: Any) -> None:
@@ -71,4 +71,4 @@ def _write_png(path: str | Path, pixels: Any) -> None:
     buffer = io.BytesIO()
     PIL.Image.fromarray(pixels).save(buffer, "PNG", compress_level=4)
     with whole_file(path) as stream:
-        stream.write(buffer.getvalue())  # type: ignore[call-overload]
+        stream.write(buffer.getvalue())

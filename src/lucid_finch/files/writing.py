@@ -7,13 +7,13 @@ import os
 import tempfile
 from collections.abc import Iterator
 from pathlib import Path
-from typing import IO
+from typing import IO, Any
 
 from lucid_finch.core.errors import FileError
 
 
 @contextlib.contextmanager
-def whole_file(path: str | Path, text: bool = False) -> Iterator[IO[bytes] | IO[str]]:
+def whole_file(path: str | Path, text: bool = False) -> Iterator[IO[Any]]:
     """A file to write to that takes the place of `path` once it is complete. Raises `FileError`."""
     target = Path(path)
     temporary = ""
@@ -43,4 +43,4 @@ def whole_file(path: str | Path, text: bool = False) -> Iterator[IO[bytes] | IO[
 def write_text(path: str | Path, text: str) -> None:
     """A UTF-8 text file, whole or not at all. Raises `FileError`."""
     with whole_file(path, text=True) as stream:
-        stream.write(text)  # type: ignore[arg-type]
+        stream.write(text)

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, Literal
 
 import numpy as np
@@ -171,7 +171,7 @@ class Edges(Detector):
             points = points.take(points.strength >= np.float32(low))
         if not parameters.subpixel:
             points = points.at_centres()
-        scale = np.maximum(points.scale, np.float32(1e-12))
+        scale: Any = np.maximum(points.scale, np.float32(1e-12))
         z_low: Any = chain_chance.Z_LOW if low is None else np.float32(low) / scale
         chains = link_chains(points, image.width, chain_chance.weights(points.strength / scale, z_low))
         count = np.diff(chains.start)
@@ -259,7 +259,7 @@ class Edges(Detector):
             one("direction", "gradient direction", "deg", "cyclic", maps.direction, "from dark to bright, 0 is right, 90 down"),
             one("above", "above weakest link", _SLOPE, "grey", maps.above, "magnitude where it reaches the lower limit"),
             one("thinned", "thinned", _SLOPE, "mask", maps.thinned, "maxima of the magnitude along the gradient"),
-            one("edges", "edges", "", "mask", edges, "points of the chains that stand"),
+            replace(one("edges", "edges", "", "mask", edges, "points of the chains that stand"), judged=True),
         ]
 
     def distances(self, candidates: Candidates, x: float, y: float) -> Array:
@@ -274,7 +274,12 @@ class Edges(Detector):
         maps = _Maps(image, parameters, gathered)
         reach = 3
         column, row = round(x), round(y)
-        box = (max(column - reach, 0), max(row - reach, 0), min(column + reach + 1, image.width), min(row + reach + 1, image.height))
+        box = (
+            max(column - reach, 0),
+            max(row - reach, 0),
+            min(column + reach + 1, image.width),
+            min(row + reach + 1, image.height),
+        )
         magnitude = maps.magnitude(*box)
         limit = float(maps.limit(*box).max())
         measured = float(magnitude.max(initial=0.0))
@@ -283,7 +288,9 @@ class Edges(Detector):
         reasons = []
         blocked = blocked_pixels(image, parameters.region, len(maps.kernels[0]) // 2)
         if blocked is not None and blocked[min(row, image.height - 1), min(column, image.width - 1)]:
-            reasons.append(Reason("region", 0.0, None, "", False, "this place is outside the region, or its pixels are not valid"))
+            reasons.append(
+                Reason("region", 0.0, None, "", False, "this place is outside the region, or its pixels are not valid")
+            )
         enough = measured >= limit
         text = f"the strongest gradient within {reach} px is {measured:.2f} {_SLOPE}, at ({u:.0f}, {v:.0f}); "
         if enough:

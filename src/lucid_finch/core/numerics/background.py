@@ -60,8 +60,8 @@ def _sample_band(pixels, blocked, rows, columns, smooth, derive, top, bottom, st
     squared = np.empty(width, np.float32)
     place = np.empty(width, np.int32)
     bits = squared.view(np.int32)
-    number = 0
-    for y in range(top + step // 2, bottom, step):
+    first_row = top + step // 2
+    for y in range(first_row, bottom, step):
         gradient_row(pixels, rows, columns, y, smooth, derive, across, along, gx, gy)
         for x in range(width):
             squared[x] = gx[x] * gx[x] + gy[x] * gy[x]
@@ -69,8 +69,7 @@ def _sample_band(pixels, blocked, rows, columns, smooth, derive, top, bottom, st
             # The exponent and the first three bits of the mantissa: eight bins an octave.
             p = (bits[x] >> np.int32(20)) - np.int32((127 + _LOWEST) * _OCTAVE)
             place[x] = min(max(p, np.int32(0)), np.int32(_BINS - 1))
-        number += 1
-        pair = number % 2 == 0 and y + lag < height
+        pair = (y - first_row) // step % 2 == 0 and y + lag < height
         if pair:
             gradient_row(pixels, rows, columns, y + lag, smooth, derive, across, along, below, spare)
         for block in range(counts.shape[0]):

@@ -41,7 +41,8 @@ def kernel(function: Callable[..., Any]) -> Any:
 
 def helper(function: Callable[..., Any]) -> Any:
     """A small function that is inlined into the kernels that call it and has no Python wrapper of its own."""
-    return numba.njit(nogil=True, error_model="numpy", inline="always", no_cpython_wrapper=True)(function)
+    options: dict[str, Any] = {"inline": "always", "no_cpython_wrapper": True}
+    return numba.njit(nogil=True, error_model="numpy", **options)(function)
 
 
 def specialisations(compiled: Any) -> int:

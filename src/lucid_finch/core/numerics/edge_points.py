@@ -12,6 +12,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -54,8 +55,8 @@ class EdgePoints:
     def take(self, keep: NDArray[np.bool_]) -> EdgePoints:
         """Only the points where `keep` is true."""
         before = np.concatenate([[0], np.cumsum(keep)])
-        columns = (a[keep] for a in (self.column, self.row, self.x, self.y, self.gx, self.gy, self.strength, self.scale))
-        return EdgePoints(*columns, row_start=before[self.row_start])
+        values = {name: a[keep] for name, a in vars(self).items() if name != "row_start"}
+        return EdgePoints(**values, row_start=before[self.row_start])
 
 
 @helper
@@ -159,8 +160,26 @@ def scale_row(scale, y, out):  # type: ignore[no-untyped-def]
 
 @kernel
 def _points_band(  # type: ignore[no-untyped-def]
-    pixels, blocked, rows, columns, smooth, derive, scale, factor, least, top, bottom,
-    column, row, px, py, pgx, pgy, strength, local, counts,
+    pixels,
+    blocked,
+    rows,
+    columns,
+    smooth,
+    derive,
+    scale,
+    factor,
+    least,
+    top,
+    bottom,
+    column,
+    row,
+    px,
+    py,
+    pgx,
+    pgy,
+    strength,
+    local,
+    counts,
 ):
     """Edge points of rows top .. bottom-1 into the given arrays; counts[y - top] tells how many each row has."""
     radius = smooth.size // 2
@@ -254,7 +273,7 @@ def _points_band(  # type: ignore[no-untyped-def]
     return n
 
 
-def _room(size: int) -> list[NDArray[np.generic]]:
+def _room(size: int) -> list[NDArray[Any]]:
     return [np.empty(size, np.int32) for _ in range(2)] + [np.empty(size, np.float32) for _ in range(6)]
 
 
@@ -281,16 +300,30 @@ def find_edge_points(
     scale = background.scale
     mask = nothing if blocked is None else blocked
 
-    def band(top: int, bottom: int) -> tuple[list[NDArray[np.generic]], NDArray[np.int64]]:
+    def band(top: int, bottom: int) -> tuple[list[NDArray[Any]], NDArray[np.int64]]:
         arrays = threads.scratch("edge points", _room, (bottom - top) * width)
         counts = np.zeros(bottom - top, np.int64)
-        n = _points_band(pixels, mask, rows, columns, smooth, derive, scale, np.float32(factor), np.float32(least), top, bottom, *arrays, counts)
+        n = _points_band(
+            pixels,
+            mask,
+            rows,
+            columns,
+            smooth,
+            derive,
+            scale,
+            np.float32(factor),
+            np.float32(least),
+            top,
+            bottom,
+            *arrays,
+            counts,
+        )
         return [a[:n].copy() for a in arrays], counts
 
     parts = threads.over_bands(band, height, cancelled)
-    joined = [np.concatenate([part[0][i] for part in parts]) for i in range(8)]
+    joined: Any = [np.concatenate([part[0][i] for part in parts]) for i in range(8)]
     row_start = np.concatenate([[0], np.cumsum(np.concatenate([part[1] for part in parts]))]).astype(np.int64)
-    return EdgePoints(*joined, row_start=row_start)
+    return EdgePoints(*joined, row_start)
 
 
 @kernel

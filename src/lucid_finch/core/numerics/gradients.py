@@ -59,7 +59,7 @@ def mirror_indices(length: int, margin: int) -> NDArray[np.int64]:
     if length == 1:
         return np.zeros(1 + 2 * margin, np.int64)
     period = 2 * (length - 1)
-    folded = np.abs(np.arange(-margin, length + margin)) % period
+    folded: NDArray[np.int64] = np.abs(np.arange(-margin, length + margin)).astype(np.int64) % period
     return np.where(folded >= length, period - folded, folded).astype(np.int64)
 
 
@@ -178,9 +178,7 @@ def gradient_planes(
     rows, columns = mirror_indices(height, len(smooth) // 2), mirror_indices(width, len(smooth) // 2)
     gx, gy = np.empty((height, width), np.float32), np.empty((height, width), np.float32)
     over_bands(
-        lambda top, bottom: gradient_band(
-            pixels, rows, columns, smooth, derive, top, bottom, gx[top:bottom], gy[top:bottom]
-        ),
+        lambda top, bottom: gradient_band(pixels, rows, columns, smooth, derive, top, bottom, gx[top:bottom], gy[top:bottom]),
         height,
     )
     return gx, gy

@@ -42,7 +42,7 @@ class Crop(PreparationStep):
         return trimmed(image, window, None if inside[window].all() else inside[window])
 
 
-def trimmed(image: Image, window: tuple[slice, slice], inside: np.ndarray | None = None) -> Image:  # type: ignore[type-arg]
+def trimmed(image: Image, window: tuple[slice, slice], inside: np.ndarray | None = None) -> Image:
     """The part of the image in `window` (rows, columns), its mask narrowed to `inside`."""
     mask = image.mask[window] if image.mask is not None else None
     if inside is not None:

@@ -36,11 +36,12 @@ class Tone(PreparationStep):
         low, high = parameters.black_pct / 100, parameters.white_pct / 100
         if low >= high:
             raise ParameterError(
-                f"tone: black_pct = {parameters.black_pct:g} is not allowed; it must be below white_pct = {parameters.white_pct:g}",
+                f"tone: black_pct = {parameters.black_pct:g} is not allowed; it must be below white_pct, which is "
+                f"{parameters.white_pct:g}",
                 "black_pct",
             )
 
-        def curve(values: np.ndarray) -> np.ndarray:  # type: ignore[type-arg]
+        def curve(values: np.ndarray) -> np.ndarray:
             share = (values.astype(np.float32) - np.float32(image.black)) / np.float32(image.span)
             share = np.clip((share - np.float32(low)) / np.float32(high - low), 0, 1) ** np.float32(parameters.gamma)
             if parameters.invert:

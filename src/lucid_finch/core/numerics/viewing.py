@@ -1,0 +1,123 @@
+"""What a window needs of the pixel loops: half-size levels, the visible slice through a look-up table, strokes of marks."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from lucid_finch.core.numerics.compiling import kernel
+from lucid_finch.core.numerics.threads import over_bands
+
+
+@kernel
+def _halve_band(level, top, bottom, out):  # type: ignore[no-untyped-def]
+    height, width, channels = level.shape
+    for y in range(top, bottom):
+        below = min(2 * y + 1, height - 1)
+        for x in range(out.shape[1]):
+            right = min(2 * x + 1, width - 1)
+            for c in range(channels):
+                total = (
+                    np.float32(level[2 * y, 2 * x, c])
+                    + np.float32(level[2 * y, right, c])
+                    + np.float32(level[below, 2 * x, c])
+                    + np.float32(level[below, right, c])
+                )
+                out[y, x, c] = total * np.float32(0.25)
+
+
+def halved(level: NDArray[np.generic]) -> NDArray[np.generic]:
+    """(H, W, C) at half the size, means of four pixels, in the same type; an odd last row or column stands for itself."""
+    height, width, channels = level.shape
+    out = np.empty(((height + 1) // 2, (width + 1) // 2, channels), level.dtype)
+    over_bands(lambda top, bottom: _halve_band(level, top, bottom, out), out.shape[0])
+    return out
+
+
+@kernel
+def sample(level, left, top, step, low, factor, table, outside, out):  # type: ignore[no-untyped-def]
+    """The view of `level` (H, W, 1 or 3) whose top left corner is at (left, top), `step` level pixels a view pixel.
+
+    Values become an index 0..255 by (value - low) * factor and a colour 0xAARRGGBB by `table` (one channel) or as they are
+    (three); beyond the level the view shows `outside`.
+    """
+    height, width, channels = level.shape
+    columns = np.empty(out.shape[1], np.int64)
+    for i in range(out.shape[1]):
+        columns[i] = int(np.floor(left + (i + 0.5) * step))
+    for j in range(out.shape[0]):
+        y = int(np.floor(top + (j + 0.5) * step))
+        row = out[j]
+        if y < 0 or y >= height:
+            row[:] = outside
+            continue
+        for i in range(row.size):
+            x = columns[i]
+            if x < 0 or x >= width:
+                row[i] = outside
+            elif channels == 1:
+                value = (np.float32(level[y, x, 0]) - low) * factor
+                row[i] = table[int(min(max(value, np.float32(0)), np.float32(255)))]
+            else:
+                colour = np.uint32(255)
+                for c in range(3):
+                    value = (np.float32(level[y, x, c]) - low) * factor
+                    colour = (colour << np.uint32(8)) | np.uint32(min(max(value, np.float32(0)), np.float32(255)))
+                row[i] = colour
+
+
+@kernel
+def strokes(x, y, start, chosen, closed, dash, radius, cover):  # type: ignore[no-untyped-def]
+    """Raise `cover` (0..255) along the chosen chains of points (view pixels) by a round brush; `dash` px on and off, or 0."""
+    height, width = cover.shape
+    reach = int(np.ceil(radius + 0.5))
+    for which in range(chosen.size):
+        chain = chosen[which]
+        begin, end = start[chain], start[chain + 1]
+        run = 0.0
+        for k in range(begin, end):
+            x1, y1 = x[k], y[k]
+            after = k + 1
+            if after == end:
+                after = begin if closed[chain] else k
+            x2, y2 = x[after], y[after]
+            beyond = max(x1, x2) < -reach or max(y1, y2) < -reach or min(x1, x2) > width + reach or min(y1, y2) > height + reach
+            length = np.hypot(x2 - x1, y2 - y1)
+            if beyond:
+                run += length
+                continue
+            steps = max(1, int(np.ceil(length / 0.7)))
+            for s in range(steps):
+                share = s / steps
+                if dash > 0 and (run + share * length) % (2 * dash) >= dash:
+                    continue
+                px = x1 + share * (x2 - x1)
+                py = y1 + share * (y2 - y1)
+                cx = int(np.floor(px + 0.5))
+                cy = int(np.floor(py + 0.5))
+                for v in range(max(cy - reach, 0), min(cy + reach + 1, height)):
+                    for u in range(max(cx - reach, 0), min(cx + reach + 1, width)):
+                        inside = radius + 0.5 - np.hypot(u - px, v - py)
+                        if inside > 0:
+                            level = np.uint8(255 * min(inside, 1.0))
+                            if level > cover[v, u]:
+                                cover[v, u] = level
+            run += length
+
+
+@kernel
+def tint(cover, red, green, blue, opacity, out):  # type: ignore[no-untyped-def]
+    """Lay a colour over `out` (premultiplied 0xAARRGGBB) where `cover` says."""
+    for j in range(cover.shape[0]):
+        for i in range(cover.shape[1]):
+            if cover[j, i] == 0:
+                continue
+            share = opacity * cover[j, i] / 255.0
+            old = out[j, i]
+            a = 255.0 * share + (old >> np.uint32(24)) * (1 - share)
+            r = red * share + ((old >> np.uint32(16)) & np.uint32(255)) * (1 - share)
+            g = green * share + ((old >> np.uint32(8)) & np.uint32(255)) * (1 - share)
+            b = blue * share + (old & np.uint32(255)) * (1 - share)
+            out[j, i] = (
+                (np.uint32(a) << np.uint32(24)) | (np.uint32(r) << np.uint32(16)) | (np.uint32(g) << np.uint32(8)) | np.uint32(b)
+            )

@@ -1,0 +1,91 @@
+"""Starts the desktop application: platform, locale, theme, log, window."""
+
+from __future__ import annotations
+
+import faulthandler
+import logging
+import logging.handlers
+import os
+import signal
+import sys
+from collections.abc import Sequence
+from pathlib import Path
+from typing import IO
+
+import platformdirs
+from PySide6.QtCore import QLocale, QTimer
+from PySide6.QtWidgets import QApplication
+
+_kept: list[IO[str]] = []
+
+
+def has_display() -> bool:
+    """Whether a window could be seen."""
+    return bool(os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY"))
+
+
+def make_application() -> QApplication:
+    """The one QApplication, with our locale (points in numbers) and theme; offscreen where there is no display."""
+    existing = QApplication.instance()
+    if isinstance(existing, QApplication):
+        return existing
+    if not has_display():
+        os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    QLocale.setDefault(QLocale.c())
+    application = QApplication([sys.argv[0]])
+    application.setApplicationName("Lucid Finch")
+    application.setDesktopFileName("lucid-finch")
+    from lucid_finch.desktop.theme import LIGHT, apply_theme
+
+    apply_theme(application, LIGHT)
+    return application
+
+
+def keep_log() -> Path:
+    """Log to a rotating file in the user's state folder, and have crashes leave their stack there."""
+    folder = Path(platformdirs.user_state_dir("lucid-finch"))
+    folder.mkdir(parents=True, exist_ok=True)
+    handler = logging.handlers.RotatingFileHandler(folder / "finch.log", maxBytes=1_000_000, backupCount=3, delay=True)
+    handler.setFormatter(logging.Formatter("%(asctime)s %(levelname)s %(name)s: %(message)s"))
+    logging.getLogger("lucid_finch").addHandler(handler)
+    logging.getLogger("lucid_finch").setLevel(logging.INFO)
+    _kept.append((folder / "crash.log").open("w", encoding="utf-8"))
+    faulthandler.enable(_kept[-1])
+    return folder / "finch.log"
+
+
+def run_application(paths: Sequence[str], demo: str = "") -> int:
+    """Open the window, on `paths` or on a demo scene; returns the exit status."""
+    application = make_application()
+    try:
+        keep_log()
+    except OSError as error:
+        print(f"lucid-finch: no log is kept: {error}", file=sys.stderr)
+    from lucid_finch.core.warming import is_warm
+    from lucid_finch.desktop.window import Bench
+
+    bench = Bench()
+    signal.signal(signal.SIGINT, lambda *_: bench.close())
+    # Python sees signals only between its own instructions: give it some.
+    pulse = QTimer()
+    pulse.timeout.connect(lambda: None)
+    pulse.start(300)
+    bench.show()
+    if not is_warm():
+        bench.warm_up()
+    if demo:
+        open_demo(bench, demo)
+    for path in paths:
+        bench.open_path(path)
+    return int(application.exec())
+
+
+def open_demo(bench: object, name: str) -> None:
+    """Put a demo scene and its recipe on the bench; the scene is drawn in the worker."""
+    from lucid_finch.demo import recipe_text, scene
+    from lucid_finch.desktop.window import Bench
+    from lucid_finch.files.recipes import Recipe
+
+    assert isinstance(bench, Bench)
+    bench.study.open_recipe(Recipe.parse(recipe_text(name), name), None)
+    bench.submit_image(lambda: scene(name).image, bench.tr("painting {}").format(name))

@@ -1,0 +1,362 @@
+"""A pane: one map under the findings, linked with the other panes in zoom, pan and cursor."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from PySide6.QtCore import QEvent, QObject, QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QColor, QFont, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
+from PySide6.QtWidgets import QSizePolicy, QWidget
+
+from lucid_finch.core.numerics.viewing import strokes, tint
+from lucid_finch.desktop.guard import guarded
+from lucid_finch.desktop.picture import Picture
+
+_MOST_TAGS = 250
+_MOST_SCALE = 96.0
+
+
+class View(QObject):
+    """Zoom, place and cursor that panes share."""
+
+    changed = Signal()
+    cursor_moved = Signal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.scale = 1.0
+        """Screen pixels (device independent) a source pixel."""
+        self.x, self.y = 0.0, 0.0
+        """Source place in the middle of each pane."""
+        self.cursor: tuple[float, float] | None = None
+
+    def set(self, x: float, y: float, scale: float) -> None:
+        self.x, self.y, self.scale = x, y, min(max(scale, 0.005), _MOST_SCALE)
+        self.changed.emit()
+
+    def set_cursor(self, place: tuple[float, float] | None) -> None:
+        self.cursor = place
+        self.cursor_moved.emit()
+
+
+@dataclass(frozen=True)
+class Marks:
+    """Chains to draw over a map, as flat arrays in the source frame."""
+
+    colour: QColor
+    x: NDArray[np.float64]
+    y: NDArray[np.float64]
+    start: NDArray[np.int64]
+    closed: NDArray[np.bool_]
+    at: NDArray[np.float64]
+    """(n, 2): where each one's number is written."""
+    numbers: NDArray[np.int64]
+    dashed: bool = False
+    chosen: frozenset[int] = field(default_factory=frozenset)
+    """Rows drawn bolder."""
+
+    @staticmethod
+    def of(outlines: Sequence[Any], closed: Any, at: Any, numbers: Any, colour: QColor, dashed: bool = False) -> Marks:
+        start = np.concatenate([[0], np.cumsum([len(o) for o in outlines])]).astype(np.int64)
+        points = np.concatenate([np.asarray(o, np.float64) for o in outlines]) if len(outlines) else np.empty((0, 2))
+        return Marks(
+            colour, np.ascontiguousarray(points[:, 0]), np.ascontiguousarray(points[:, 1]), start,
+            np.asarray(closed, bool), np.asarray(at, float).reshape(-1, 2), np.asarray(numbers, np.int64), dashed,
+        )  # fmt: skip
+
+    def nearest(self, x: float, y: float, within: float) -> int:
+        """Row of the mark nearest to a place, or -1."""
+        if not len(self.x):
+            return -1
+        far = np.hypot(self.x - x, self.y - y)
+        best = int(np.argmin(far))
+        return int(np.searchsorted(self.start, best, side="right")) - 1 if far[best] <= within else -1
+
+    def box(self, rows: Sequence[int]) -> tuple[float, float, float, float] | None:
+        """Left, top, right, bottom of some marks."""
+        parts = [slice(self.start[r], self.start[r + 1]) for r in rows]
+        if not parts:
+            return None
+        x, y = (np.concatenate([axis[p] for p in parts]) for axis in (self.x, self.y))
+        return float(x.min()), float(y.min()), float(x.max()), float(y.max())
+
+
+class Pane(QWidget):
+    """Shows a `Picture` and `Marks`; the wheel zooms at the pointer, dragging pans."""
+
+    activated = Signal()
+    clicked = Signal(float, float)
+    """Source place of a click that was no drag."""
+    asked = Signal(float, float)
+    """Source place where the user asks why."""
+
+    def __init__(self, view: View) -> None:
+        super().__init__()
+        self.view = view
+        self.picture: Picture | None = None
+        self.marks: list[Marks] = []
+        self.hide_marks = False
+        self.only_chosen = False
+        """Draw no marks but the chosen ones, so that the map itself is seen."""
+        self.asking = False
+        self._buffer: NDArray[np.uint32] | None = None
+        self._overlay: NDArray[np.uint32] | None = None
+        self._overlay_valid = False
+        self._press: tuple[QPointF, float, float] | None = None
+        self._dragged = False
+        self.setMinimumSize(QSize(120, 90))
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.setMouseTracking(True)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
+        self.setAccessibleName(self.tr("Image pane"))
+        view.changed.connect(self._view_changed)
+        view.cursor_moved.connect(self.update)
+
+    # What is shown
+
+    def show_picture(self, picture: Picture | None) -> None:
+        self.picture = picture
+        self.update()
+
+    def show_marks(self, marks: list[Marks]) -> None:
+        self.marks = marks
+        self._overlay_valid = False
+        self.update()
+
+    def set_marks_hidden(self, hidden: bool) -> None:
+        self.hide_marks = hidden
+        self.update()
+
+    def set_only_chosen(self, only: bool) -> None:
+        self.only_chosen = only
+        self._overlay_valid = False
+
+    def _view_changed(self) -> None:
+        self._overlay_valid = False
+        self.update()
+
+    # Where things are
+
+    def to_source(self, point: QPointF) -> tuple[float, float]:
+        scale = self.view.scale
+        return (
+            self.view.x + (point.x() - self.width() / 2) / scale,
+            self.view.y + (point.y() - self.height() / 2) / scale,
+        )
+
+    def from_source(self, x: float, y: float) -> QPointF:
+        scale = self.view.scale
+        return QPointF((x - self.view.x) * scale + self.width() / 2, (y - self.view.y) * scale + self.height() / 2)
+
+    def fit(self) -> None:
+        if self.picture is None:
+            return
+        left, top, right, bottom = self.picture.box
+        scale = min(self.width() / (right - left), self.height() / (bottom - top)) * 0.98
+        self.view.set((left + right) / 2, (top + bottom) / 2, scale)
+
+    def show_box(self, box: tuple[float, float, float, float], most_scale: float = 16.0) -> None:
+        """Zoom so that a box of the source fills two thirds of the pane."""
+        left, top, right, bottom = box
+        scale = 0.66 * min(self.width() / max(right - left, 1e-6), self.height() / max(bottom - top, 1e-6))
+        self.view.set((left + right) / 2, (top + bottom) / 2, min(scale, most_scale))
+
+    # Painting
+
+    @guarded
+    def paintEvent(self, event: QPaintEvent) -> None:
+        ratio = self.devicePixelRatioF()
+        width, height = max(1, round(self.width() * ratio)), max(1, round(self.height() * ratio))
+        if self._buffer is None or self._buffer.shape != (height, width):
+            self._buffer = np.empty((height, width), np.uint32)
+            self._overlay = np.zeros((height, width), np.uint32)
+            self._overlay_valid = False
+        painter = QPainter(self)
+        if self.picture is None:
+            painter.fillRect(self.rect(), QColor("#23272a"))
+            painter.end()
+            return
+        left, top = self.to_source(QPointF(0, 0))
+        scale = self.view.scale * ratio
+        self.picture.draw(left, top, scale, self._buffer)
+        painter.drawImage(self.rect(), _wrapped(self._buffer, QImage.Format.Format_RGB32))
+        if scale * self.picture.frame.scale >= 10:
+            self._paint_grid(painter)
+        if not self.hide_marks and self._overlay is not None:
+            if not self._overlay_valid:
+                self._draw_overlay(left, top, scale, ratio)
+            painter.drawImage(self.rect(), _wrapped(self._overlay, QImage.Format.Format_ARGB32_Premultiplied))
+            self._paint_tags(painter)
+        self._paint_cursor(painter)
+        painter.end()
+
+    def _draw_overlay(self, left: float, top: float, scale: float, ratio: float) -> None:
+        overlay = self._overlay
+        assert overlay is not None
+        overlay[:] = 0
+        cover = np.empty(overlay.shape, np.uint8)
+        for marks in self.marks:
+            x, y = (marks.x - left) * scale - 0.5, (marks.y - top) * scale - 0.5
+            rows = np.arange(len(marks.start) - 1)
+            chosen = np.isin(rows, list(marks.chosen)) if marks.chosen else np.zeros(len(rows), bool)
+            dash = 5.0 * ratio if marks.dashed else 0.0
+            for which, thin, bold in ((rows[~chosen], 0.75, 1.5), (rows[chosen], 1.5, 2.8)):
+                if not len(which) or (self.only_chosen and thin < 1):
+                    continue
+                for radius, colour, opacity in ((bold, QColor("#0d0f10"), 0.62), (thin, marks.colour, 1.0)):
+                    cover[:] = 0
+                    strokes(x, y, marks.start, which, marks.closed, dash, radius * ratio, cover)
+                    tint(cover, colour.red(), colour.green(), colour.blue(), opacity, overlay)
+        self._overlay_valid = True
+
+    def _paint_tags(self, painter: QPainter) -> None:
+        font = QFont(self.font())
+        font.setPointSizeF(max(7.5, self.font().pointSizeF() * 0.84))
+        painter.setFont(font)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        metrics = painter.fontMetrics()
+        room = QRectF(self.rect()).adjusted(8, 8, -8, -8)
+        taken: list[QRectF] = []
+        for marks in self.marks:
+            if (marks.dashed or self.only_chosen) and not marks.chosen:
+                continue
+            # The chosen ones first, so that no other number takes their place.
+            order = sorted(range(len(marks.at)), key=lambda row: row not in marks.chosen)
+            for row in order:
+                if len(taken) >= _MOST_TAGS:
+                    return
+                if (marks.dashed or self.only_chosen) and row not in marks.chosen:
+                    continue
+                place = self.from_source(*marks.at[row])
+                text = str(marks.numbers[row]) if not marks.dashed else "?"
+                box = QRectF(0, 0, metrics.horizontalAdvance(text) + 9, metrics.height() + 1)
+                box.moveCenter(place)
+                if not room.contains(box) or any(box.intersects(other) for other in taken):
+                    continue
+                taken.append(box)
+                picked = row in marks.chosen
+                painter.setPen(Qt.PenStyle.NoPen)
+                painter.setBrush(marks.colour if picked else QColor(18, 20, 22, 220))
+                painter.drawRoundedRect(box, 4, 4)
+                painter.setPen(QColor("#14171a") if picked else marks.colour.lighter(125))
+                painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
+
+    def _paint_grid(self, painter: QPainter) -> None:
+        """Pixel borders, and the values where they fit."""
+        assert self.picture is not None
+        size = self.view.scale * self.picture.frame.scale
+        x0, y0 = self.picture.frame.from_source(*self.to_source(QPointF(0, 0)))
+        x1, y1 = self.picture.frame.from_source(*self.to_source(QPointF(self.width(), self.height())))
+        columns = range(max(0, math.floor(x0 + 0.5)), min(self.picture.width, math.ceil(x1 + 0.5)))
+        rows = range(max(0, math.floor(y0 + 0.5)), min(self.picture.height, math.ceil(y1 + 0.5)))
+        painter.setPen(QPen(QColor(128, 128, 128, 60), 1))
+        for column in columns:
+            x = self.from_source(*self.picture.frame.to_source(column - 0.5, 0.0)).x()
+            painter.drawLine(QPointF(x, 0), QPointF(x, self.height()))
+        for row in rows:
+            y = self.from_source(*self.picture.frame.to_source(0.0, row - 0.5)).y()
+            painter.drawLine(QPointF(0, y), QPointF(self.width(), y))
+        level = self.picture.levels[0]
+        if size < 34 or level.shape[2] != 1 or len(columns) * len(rows) > 1500:
+            return
+        font = QFont(self.font())
+        font.setPointSizeF(max(6.5, min(9.5, size / 5.5)))
+        painter.setFont(font)
+        whole = level.dtype.kind in "iu"
+        for row in rows:
+            for column in columns:
+                value = float(level[row, column, 0])
+                share = (value - self.picture.low) / max(self.picture.high - self.picture.low, 1e-12)
+                dark = share < 0.55 if self.picture.kind != "signed" else 0.15 < share < 0.85
+                painter.setPen(QColor("#f4f2ec") if dark else QColor("#14171a"))
+                place = self.from_source(*self.picture.frame.to_source(float(column), float(row)))
+                box = QRectF(place.x() - size / 2, place.y() - size / 2, size, size)
+                painter.drawText(box, Qt.AlignmentFlag.AlignCenter, f"{value:.0f}" if whole else f"{value:.3g}")
+
+    def _paint_cursor(self, painter: QPainter) -> None:
+        if self.view.cursor is None or self.underMouse():
+            return
+        place = self.from_source(*self.view.cursor)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+        for colour, width in ((QColor(10, 12, 13, 150), 3), (QColor("#f4f2ec"), 1)):
+            painter.setPen(QPen(colour, width))
+            for dx, dy in ((1, 0), (-1, 0), (0, 1), (0, -1)):
+                painter.drawLine(place + QPointF(4 * dx, 4 * dy), place + QPointF(11 * dx, 11 * dy))
+
+    # Hands
+
+    @guarded
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        if self.picture is None:
+            return
+        before = self.to_source(event.position())
+        scale = min(max(self.view.scale * 1.0015 ** event.angleDelta().y(), 0.005), _MOST_SCALE)
+        middle = QPointF(self.width() / 2, self.height() / 2)
+        off = event.position() - middle
+        self.view.set(before[0] - off.x() / scale, before[1] - off.y() / scale, scale)
+
+    @guarded
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        self.activated.emit()
+        if event.button() in (Qt.MouseButton.LeftButton, Qt.MouseButton.MiddleButton):
+            self._press = (event.position(), self.view.x, self.view.y)
+            self._dragged = False
+
+    @guarded
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        if self._press is not None:
+            start, x, y = self._press
+            moved = event.position() - start
+            if self._dragged or moved.manhattanLength() > 4:
+                self._dragged = True
+                self.view.set(x - moved.x() / self.view.scale, y - moved.y() / self.view.scale, self.view.scale)
+        self.view.set_cursor(self.to_source(event.position()))
+
+    @guarded
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        if self._press is not None and not self._dragged and event.button() == Qt.MouseButton.LeftButton:
+            place = self.to_source(event.position())
+            if self.asking or event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+                self.asked.emit(*place)
+            else:
+                self.clicked.emit(*place)
+        self._press = None
+
+    @guarded
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        step = 60 / self.view.scale
+        moves = {
+            Qt.Key.Key_Left: (-step, 0.0),
+            Qt.Key.Key_Right: (step, 0.0),
+            Qt.Key.Key_Up: (0.0, -step),
+            Qt.Key.Key_Down: (0.0, step),
+        }
+        if event.key() in moves:
+            dx, dy = moves[Qt.Key(event.key())]
+            self.view.set(self.view.x + dx, self.view.y + dy, self.view.scale)
+        elif event.key() in (Qt.Key.Key_Plus, Qt.Key.Key_Equal):
+            self.view.set(self.view.x, self.view.y, self.view.scale * 1.25)
+        elif event.key() == Qt.Key.Key_Minus:
+            self.view.set(self.view.x, self.view.y, self.view.scale / 1.25)
+        else:
+            super().keyPressEvent(event)
+
+    @guarded
+    def leaveEvent(self, event: QEvent) -> None:
+        self.view.set_cursor(None)
+
+    def set_asking(self, asking: bool) -> None:
+        self.asking = asking
+        self.setCursor(Qt.CursorShape.WhatsThisCursor if asking else Qt.CursorShape.CrossCursor)
+
+
+def _wrapped(buffer: NDArray[np.uint32], form: QImage.Format) -> QImage:
+    """The buffer as an image, without a copy; the buffer must outlive it."""
+    height, width = buffer.shape
+    return QImage(buffer.data, width, height, 4 * width, form)

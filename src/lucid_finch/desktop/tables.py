@@ -1,0 +1,235 @@
+"""Tables of findings and near misses that read columns and never copy rows."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from PySide6.QtCore import (
+    QAbstractTableModel,
+    QItemSelection,
+    QItemSelectionModel,
+    QModelIndex,
+    QPersistentModelIndex,
+    Qt,
+    Signal,
+)
+from PySide6.QtGui import QKeySequence, QPainter
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QApplication,
+    QHeaderView,
+    QStyledItemDelegate,
+    QStyleOptionViewItem,
+    QTableView,
+    QWidget,
+)
+
+from lucid_finch.core.detection import Column, Table
+from lucid_finch.desktop.guard import guarded
+from lucid_finch.desktop.theme import current_theme
+
+Index = QModelIndex | QPersistentModelIndex
+
+_GRADES = ("●○○○", "●●○○", "●●●○", "●●●●")
+_GRADE_LIMITS = (3.0, 6.0, 20.0)
+
+
+def sureness(log_nfa: float) -> str:
+    """Four grades of -log10 of the expected false alarms."""
+    if not np.isfinite(log_nfa) or log_nfa < 0:
+        return "○○○○"
+    return _GRADES[int(np.searchsorted(_GRADE_LIMITS, log_nfa, side="right"))]
+
+
+class TableModel(QAbstractTableModel):
+    """A `Table` in some order of its rows."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.table: Table | None = None
+        self.order: NDArray[np.int64] = np.empty(0, np.int64)
+        """Row of the table behind each row shown."""
+        self.columns: list[Column] = []
+        self.labels: dict[str, str] = {}
+        """Labels of parameters, for the column that names the one that failed."""
+        self._sorted: tuple[int, Qt.SortOrder] | None = None
+
+    def show_table(self, table: Table | None) -> None:
+        self.beginResetModel()
+        self.table = table
+        self.columns = [c for c in table.declared.values() if c.name != "rank"] if table is not None else []
+        self._arrange()
+        self.endResetModel()
+
+    def _arrange(self) -> None:
+        count = len(self.table) if self.table is not None else 0
+        self.order = np.arange(count)
+        if self._sorted is not None and self.table is not None and self._sorted[0] < len(self.columns):
+            values = np.asarray(self.table[self.columns[self._sorted[0]].name])
+            self.order = np.argsort(values, kind="stable")
+            if self._sorted[1] == Qt.SortOrder.DescendingOrder:
+                self.order = self.order[::-1]
+
+    def sort(self, column: int, order: Qt.SortOrder = Qt.SortOrder.AscendingOrder) -> None:
+        self.beginResetModel()
+        self._sorted = (column, order) if column >= 0 else None
+        self._arrange()
+        self.endResetModel()
+
+    def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
+        return 0 if parent.isValid() else len(self.order)
+
+    def columnCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
+        return 0 if parent.isValid() else len(self.columns)
+
+    def value(self, row: int, column: int) -> Any:
+        assert self.table is not None
+        return self.table[self.columns[column].name][self.order[row]]
+
+    def text(self, row: int, column: int) -> str:
+        declared = self.columns[column]
+        value = self.value(row, column)
+        if declared.names:
+            name = declared.names[int(value)]
+            return self.labels.get(name, name)
+        if declared.name == "closed":
+            return "yes" if value else "no"
+        if isinstance(value, (float, np.floating)):
+            return f"{value:.{declared.digits}f}" if np.isfinite(value) else "–"
+        return str(value)
+
+    def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        if not index.isValid():
+            return None
+        declared = self.columns[index.column()]
+        if role == Qt.ItemDataRole.DisplayRole:
+            if declared.name == "log_nfa":
+                return sureness(float(self.value(index.row(), index.column())))
+            return self.text(index.row(), index.column())
+        if role == Qt.ItemDataRole.TextAlignmentRole:
+            left = bool(declared.names)
+            return int((Qt.AlignmentFlag.AlignLeft if left else Qt.AlignmentFlag.AlignRight) | Qt.AlignmentFlag.AlignVCenter)
+        if role == Qt.ItemDataRole.ToolTipRole:
+            return f"{declared.help}: {self.text(index.row(), index.column())} {declared.unit}".strip()
+        return None
+
+    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        if orientation != Qt.Orientation.Horizontal or section >= len(self.columns):
+            return None
+        declared = self.columns[section]
+        if role == Qt.ItemDataRole.DisplayRole:
+            return f"{declared.label} {declared.unit}".strip()
+        if role == Qt.ItemDataRole.ToolTipRole:
+            return f"{declared.help} ({declared.name})"
+        return None
+
+
+class _Cells(QStyledItemDelegate):
+    """Draws a score as a bar."""
+
+    @guarded
+    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
+        model = index.model()
+        if not isinstance(model, TableModel) or model.columns[index.column()].name != "score":
+            super().paint(painter, option, index)
+            return
+        theme = current_theme()
+        painter.save()
+        view = option.widget
+        rect = option.rect
+        if isinstance(view, QTableView) and view.selectionModel().isSelected(index):
+            painter.fillRect(rect, theme.accent_soft)
+        bar = rect.adjusted(8, rect.height() // 2 - 3, -8, 0)
+        bar.setHeight(6)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(_colour(theme.line))
+        painter.drawRoundedRect(bar, 3, 3)
+        bar.setWidth(round(bar.width() * float(np.clip(model.value(index.row(), index.column()), 0, 1))))
+        painter.setBrush(_colour(theme.accent))
+        painter.drawRoundedRect(bar, 3, 3)
+        painter.restore()
+
+
+def _colour(text: str) -> Any:
+    from PySide6.QtGui import QColor
+
+    return QColor(text)
+
+
+class FindingsTable(QTableView):
+    """Shows a `Table`; the selection is told as rows of that table."""
+
+    rows_chosen = Signal(list)
+
+    def __init__(self, name: str, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.rows = TableModel()
+        self.setModel(self.rows)
+        self.setItemDelegate(_Cells(self))
+        self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.setSortingEnabled(True)
+        self.horizontalHeader().setSortIndicator(-1, Qt.SortOrder.AscendingOrder)
+        self.setShowGrid(False)
+        self.setWordWrap(False)
+        self.verticalHeader().hide()
+        height = self.fontMetrics().height() + 7
+        self.verticalHeader().setDefaultSectionSize(height)
+        self.verticalHeader().setMinimumSectionSize(height)
+        self.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
+        self.horizontalHeader().setHighlightSections(False)
+        self.setAccessibleName(name)
+        self._quiet = False
+        self.selectionModel().selectionChanged.connect(self._selection_changed)
+
+    def show_table(self, table: Table | None, labels: dict[str, str]) -> None:
+        before = [c.name for c in self.rows.columns]
+        self.rows.labels = labels
+        self._quiet = True
+        self.rows.show_table(table)
+        self._quiet = False
+        if [c.name for c in self.rows.columns] != before:
+            metrics = self.fontMetrics()
+            for number, declared in enumerate(self.rows.columns):
+                header = str(self.rows.headerData(number, Qt.Orientation.Horizontal))
+                sample = max((labels.get(n, n) for n in declared.names), key=len, default="00000.00")
+                sample = sample if declared.name not in ("id", "closed", "lost_to", "points") else "0000"
+                self.setColumnWidth(number, max(metrics.horizontalAdvance(header) + 26, metrics.horizontalAdvance(sample) + 20))
+
+    def _selection_changed(self, *_: Any) -> None:
+        if not self._quiet:
+            chosen = [int(self.rows.order[i.row()]) for i in self.selectionModel().selectedRows()[:2000]]
+            self.rows_chosen.emit(chosen)
+
+    def choose(self, rows: list[int]) -> None:
+        """Select these rows of the table without telling anybody."""
+        self._quiet = True
+        selection = QItemSelection()
+        last = max(0, len(self.rows.columns) - 1)
+        first: QModelIndex | None = None
+        for row in rows:
+            shown = np.flatnonzero(self.rows.order == row)
+            if len(shown):
+                index = self.rows.index(int(shown[0]), 0)
+                first = first or index
+                selection.select(index, self.rows.index(int(shown[0]), last))
+        self.selectionModel().select(selection, QItemSelectionModel.SelectionFlag.ClearAndSelect)
+        if first is not None:
+            self.scrollTo(first)
+        self._quiet = False
+
+    @guarded
+    def keyPressEvent(self, event: Any) -> None:
+        if event.matches(QKeySequence.StandardKey.Copy):
+            self.copy()
+            return
+        super().keyPressEvent(event)
+
+    def copy(self) -> None:
+        """The selected rows, or all, as tab-separated text with a header."""
+        rows = [i.row() for i in self.selectionModel().selectedRows()] or range(self.rows.rowCount())
+        lines = ["\t".join(f"{c.name}" for c in self.rows.columns)]
+        lines += ["\t".join(self.rows.text(r, c) for c in range(len(self.rows.columns))) for r in rows]
+        QApplication.clipboard().setText("\n".join(lines) + "\n")
