@@ -1,0 +1,1 @@
+"""Arrays in, results out: no Qt, no files, no network."""

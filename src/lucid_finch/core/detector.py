@@ -57,7 +57,8 @@ class Finished:
 
     columns: dict[str, Array]
     outlines: Sequence[Array] = ()
-    points: dict[str, Array] = field(default_factory=dict)
+    points: Callable[[], dict[str, Array]] | None = None
+    """Makes the table of points when it is asked for; its column `chain` counts the chosen candidates from 0."""
     fit: dict[str, Any] | None = None
 
 

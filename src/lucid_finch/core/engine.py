@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -18,7 +18,6 @@ from lucid_finch.core.detection import (
     EvidenceMap,
     Findings,
     NearMisses,
-    Table,
     transform_columns,
 )  # fmt: skip
 from lucid_finch.core.detector import Candidates, Context, Detector, DetectorParameters, Finished, Work
@@ -184,7 +183,7 @@ def conclude(
         seconds=seconds,
         outlines=_reordered(finished.outlines, rows, image),
         near_outlines=_reordered(missed.outlines, np.arange(len(near)), image),
-        points=_points(finished, rows, number_of, image),
+        points=_Points(finished, rows, number_of, image),
         fit=finished.fit,
         notes=image.notes,
         work=work,
@@ -269,26 +268,41 @@ def _reordered(outlines: Sequence[Array], rows: NDArray[Any], image: Image) -> S
     return [np.stack(image.frame.to_source(*outlines[int(i)].T), axis=1) for i in rows]
 
 
-def _points(finished: Finished, rows: NDArray[Any], number_of: NDArray[Any], image: Image) -> dict[str, Array]:
-    """Point columns in the order of the rows, `chain` turned from place to id."""
-    if not finished.points:
-        return {}
-    chain = finished.points["chain"]
-    place_of_row = np.empty(len(rows), np.int64)
-    place_of_row[rows] = np.arange(len(rows))
-    order = np.argsort(place_of_row[chain], kind="stable")
-    points = {name: values[order] for name, values in finished.points.items()}
-    points["chain"] = number_of[points["chain"]]
-    points["x"], points["y"] = image.frame.to_source(points["x"], points["y"])
-    if not image.frame.is_identity and "direction" in points:
-        points["direction"] = (points["direction"] + image.frame.turn) % 360.0
-        points["strength"] = points["strength"] / image.frame.scale
-    return points
+class _Points(Mapping[str, Array]):
+    """Point columns in the order of the rows, `chain` turned from place to id; made when first looked at."""
+
+    def __init__(self, finished: Finished, rows: NDArray[Any], number_of: NDArray[Any], image: Image) -> None:
+        self._given = (finished, rows, number_of, image)
+        self._columns: dict[str, Array] | None = None
+
+    def _made(self) -> dict[str, Array]:
+        if self._columns is None:
+            finished, rows, number_of, image = self._given
+            columns = finished.points() if finished.points is not None else {}
+            if columns:
+                chain = columns["chain"]
+                place_of_row = np.empty(len(rows), np.int64)
+                place_of_row[rows] = np.arange(len(rows))
+                order = np.argsort(place_of_row[chain], kind="stable")
+                columns = {name: values[order] for name, values in columns.items()}
+                columns["chain"] = number_of[columns["chain"]]
+                columns["x"], columns["y"] = image.frame.to_source(columns["x"], columns["y"])
+                if not image.frame.is_identity and "direction" in columns:
+                    columns["direction"] = (columns["direction"] + image.frame.turn) % 360.0
+                    columns["strength"] = columns["strength"] / image.frame.scale
+            self._columns = columns
+        return self._columns
+
+    def __getitem__(self, name: str) -> Array:
+        return self._made()[name]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._made())
+
+    def __len__(self) -> int:
+        return len(self._made())
 
 
 def kinds() -> list[str]:
     """Names of all kinds of detectors."""
     return list(KINDS)
-
-
-__all__ = ["MOST_NEAR_MISSES", "Engine", "Progress", "Run", "Table", "as_grey", "conclude", "detect", "kinds"]

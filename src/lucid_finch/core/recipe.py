@@ -147,6 +147,7 @@ class Recipe(_Part):
                 raise ParameterError(f"{what}: is of version {version}, which never existed")
             data = UPGRADES[version](data)
             version += 1
+        data["lucid_finch_recipe"] = VERSION
         for name in _NOT_YET:
             if data.pop(name, None):
                 raise ParameterError(f'{what}: "{name}" is not supported by this version of Lucid Finch', name)
@@ -260,6 +261,20 @@ def _tuples(value: Any) -> Any:
     return value
 
 
+_WORDS = {
+    "missing": "it is needed",
+    "string_type": "it must be a text",
+    "string_too_short": "it must not be empty",
+    "string_too_long": "it is too long",
+    "tuple_type": "it must be a list",
+    "dict_type": "it must be an object",
+    "model_type": "it must be an object",
+    "none_required": "it must be null in this version",
+    "int_type": "it must be a whole number",
+    "float_type": "it must be a number",
+}
+
+
 def _in_our_words(error: ValidationError, what: str) -> ParameterError:
     problem = error.errors()[0]
     place = [str(p) for p in problem["loc"]]
@@ -267,7 +282,7 @@ def _in_our_words(error: ValidationError, what: str) -> ParameterError:
     if problem["type"] == "extra_forbidden":
         known = DetectorEntry.model_fields if "detectors" in place[:-1] else {**Recipe.model_fields, **dict.fromkeys(_NOT_YET)}
         return ParameterError(f'{what}: unknown field "{where}"{nearest(place[-1], known)}', place[-1])
-    reason = problem["msg"].removeprefix("Value error, ")
+    reason = _WORDS.get(problem["type"], problem["msg"].removeprefix("Value error, "))
     if not where:
         return ParameterError(f"{what}: {reason}")
     if problem["type"] == "value_error":

@@ -22,7 +22,7 @@ def guarded(handler: Handler) -> Handler:
             return handler(*arguments, **named)
         except Exception:
             log.exception("in %s", handler.__qualname__)
-            sys.excepthook(*sys.exc_info())  # type: ignore[arg-type]
+            sys.excepthook(*sys.exc_info())
             return None
 
     return cast(Handler, call)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import Any
 
 from PySide6.QtCore import Qt, Signal
@@ -112,7 +113,7 @@ class SettingsPanel(QWidget):
             remove = QPushButton(self.tr("remove"))
             remove.setObjectName("bare")
             remove.setAccessibleName(self.tr("Remove step {}").format(number + 1))
-            remove.clicked.connect(lambda _=False, n=number: self._remove_step(n))
+            remove.clicked.connect(partial(self._remove_step, number))
             head.addWidget(remove)
             layout.addLayout(head)
             self._add_editors(layout, str(number), step_of(step.step).Parameters)
@@ -122,7 +123,7 @@ class SettingsPanel(QWidget):
         add.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
         menu = QMenu(add)
         for name, step_type in STEPS.items():
-            menu.addAction(f"{name}: {step_type.purpose}", lambda n=name: self._add_step(n))
+            menu.addAction(f"{name}: {step_type.purpose}", partial(self._add_step, name))
         add.setMenu(menu)
         layout.addWidget(add)
 
@@ -149,8 +150,8 @@ class SettingsPanel(QWidget):
         declared = sorted(model.declarations().values(), key=lambda d: d.name in common)
         for declaration in declared:
             editor = ParameterEditor(declaration)
-            editor.edited.connect(lambda n, v, m, o=owner: self._edited(o, n, v, m))
-            editor.region_wanted.connect(lambda n, o=owner: self._want_region(o, n))
+            editor.edited.connect(partial(self._edited, owner))
+            editor.region_wanted.connect(partial(self._want_region, owner))
             self.editors[owner, declaration.name] = editor
             layout.addWidget(editor)
 
@@ -197,7 +198,7 @@ class SettingsPanel(QWidget):
                 editor.show_wrong(str(error))
             self.refused.emit(str(error))
 
-    def _remove_step(self, number: int) -> None:
+    def _remove_step(self, number: int, *_: Any) -> None:
         steps = [step.plain() for step in self.study.recipe.prepare]
         removed = steps.pop(number)
         self.study.edit({"prepare": steps}, self.tr("remove {}").format(removed["step"]))

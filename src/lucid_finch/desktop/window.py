@@ -442,6 +442,8 @@ class Bench(QMainWindow):
     def _judge_at_once(self) -> bool:
         """If only limits have moved, answer within the frame."""
         study = self.study
+        if self.column.failures:
+            return False
         names = [entry.name for entry in study.recipe.detectors]
         changed: list[str] = []
         for name in names:
@@ -497,6 +499,7 @@ class Bench(QMainWindow):
             if with_source:
                 job.emit_part(("picture", Picture.of_image(image, "source", self.tr("source"))))
             common = self.engine.prepared(image, [s.plain() for s in recipe.prepare], job.cancelled)
+            job.emit_part(("prepared", common))
             shown: Detection | None = None
             for entry in recipe.detectors:
                 try:
@@ -507,7 +510,6 @@ class Bench(QMainWindow):
                 job.emit_part(("detection", entry.name, found, keys[entry.name]))
                 shown = found if entry.name == detector else shown
             job.emit_part(("time", time.perf_counter() - begun))
-            job.emit_part(("prepared", common))
             if job.cancelled():
                 return
             job.emit_part(("picture", Picture.of_image(common, "prepared", self.tr("prepared"))))

@@ -10,7 +10,7 @@ from typing import Any
 
 from PySide6.QtCore import QObject, Signal
 
-from lucid_finch.core.errors import Cancelled
+from lucid_finch.core.errors import Cancelled, FileError, ParameterError
 
 log = logging.getLogger(__name__)
 
@@ -110,6 +110,9 @@ class Coordinator(QObject):
             job.work(job)
         except Cancelled:
             log.debug("%s: cancelled after %.3f s", job.text, time.perf_counter() - begun)
+        except (FileError, ParameterError) as error:
+            log.warning("%s: %s", job.text, error)
+            self.failed.emit(job.generation, error)
         except Exception as error:
             log.exception("%s failed", job.text)
             self.failed.emit(job.generation, error)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import logging
 import struct
 import warnings
 from collections.abc import Callable
@@ -155,6 +156,8 @@ def _png_bits(file: Path) -> tuple[int | None, int]:
 def _read_tiff(file: Path) -> Loaded:
     import tifffile
 
+    # Its complaints about a damaged file reach the user as one error of ours.
+    logging.getLogger("tifffile").setLevel(logging.CRITICAL)
     notes: list[str] = []
     with tifffile.TiffFile(file) as tiff:
         if not tiff.pages:

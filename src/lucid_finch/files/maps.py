@@ -56,13 +56,15 @@ def _ending(path: str | Path) -> str:
 
 
 def _write_array(path: str | Path, values: Any) -> None:
-    with whole_file(path) as stream:
-        if Path(path).suffix.lower() == ".npy":
-            np.save(stream, values, allow_pickle=False)
-        else:
-            import tifffile
+    buffer = io.BytesIO()
+    if Path(path).suffix.lower() == ".npy":
+        np.save(buffer, values, allow_pickle=False)
+    else:
+        import tifffile
 
-            tifffile.imwrite(stream, values, photometric="rgb" if values.ndim == 3 else "minisblack")
+        tifffile.imwrite(buffer, values, photometric="rgb" if values.ndim == 3 else "minisblack")
+    with whole_file(path) as stream:
+        stream.write(buffer.getbuffer())
 
 
 def _write_png(path: str | Path, pixels: Any) -> None:

@@ -169,8 +169,6 @@ class Edges(Detector):
         low = parameters.low
         if low is not None:
             points = points.take(points.strength >= np.float32(low))
-        if not parameters.subpixel:
-            points = points.at_centres()
         scale: Any = np.maximum(points.scale, np.float32(1e-12))
         z_low: Any = chain_chance.Z_LOW if low is None else np.float32(low) / scale
         chains = link_chains(points, image.width, chain_chance.weights(points.strength / scale, z_low))
@@ -179,8 +177,15 @@ class Edges(Detector):
         if low is not None and len(chains):
             mean_low = np.add.reduceat(np.minimum(z_low, 1e6)[chains.order].astype(float), chains.start[:-1]) / count
         log_nfa = chain_chance.log_nfa(
-            chains.length, chains.energy / np.maximum(count, 1), mean_low, background.correlation, image.width * image.height
+            chains.length,
+            chains.closed,
+            chains.energy / np.maximum(count, 1),
+            mean_low,
+            background.correlation,
+            image.width * image.height,
         )
+        # Linking needs to know where the edge runs, whatever is reported.
+        points = points if parameters.subpixel else points.at_centres()
         middle = chains.order[(chains.start[:-1] + chains.start[1:] - 1) // 2] if len(chains) else np.empty(0, np.int32)
         columns = {
             "x": points.x[middle].astype(float),
@@ -224,15 +229,17 @@ class Edges(Detector):
         sure = np.maximum(columns["log_nfa"], 0.0)
         columns["score"] = sure / (sure + 10.0)
         xy = np.stack([points.x[index], points.y[index]], axis=1)
-        direction = np.degrees(np.arctan2(points.gy[index], points.gx[index])) % 360.0
-        listed = {
-            "x": xy[:, 0],
-            "y": xy[:, 1],
-            "direction": direction,
-            "strength": strength,
-            "chain": np.repeat(np.arange(len(chosen)), count),
-            "place": place,
-        }
+
+        def listed() -> dict[str, Array]:
+            return {
+                "x": xy[:, 0],
+                "y": xy[:, 1],
+                "direction": np.degrees(np.arctan2(points.gy[index], points.gx[index])) % 360.0,
+                "strength": strength,
+                "chain": np.repeat(np.arange(len(chosen)), count),
+                "place": place,
+            }
+
         return Finished(columns, Outlines(xy, start), listed)
 
     def evidence(self, work: Work) -> list[EvidenceMap]:

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -83,10 +84,15 @@ def _sample_band(pixels, blocked, rows, columns, smooth, derive, top, bottom, st
                     histogram[place[x]] -= blocked[y, x] != 0
             agree = np.int32(0)
             valid = np.int32(0)
+            # Less the mean along the row: a smooth shading would keep its sign for ever.
+            mean = np.float32(0.0)
+            for x in range(first, last):
+                mean += gy[x]
+            mean /= np.float32(last - first)
             here = gy[first : max(last - lag, first)]
             there = gy[min(first + lag, last) : last]
             for i in range(here.size):
-                product = here[i] * there[i]
+                product = (here[i] - mean) * (there[i] - mean)
                 agree += np.int32(product > 0)
                 valid += np.int32(product != 0)
             same[block, 0] += agree
@@ -96,50 +102,71 @@ def _sample_band(pixels, blocked, rows, columns, smooth, derive, top, bottom, st
                 valid = np.int32(0)
                 here = gx[first:last]
                 there = below[first:last]
+                mean = np.float32(0.0)
                 for i in range(here.size):
-                    product = here[i] * there[i]
+                    mean += here[i] + there[i]
+                mean /= np.float32(2 * here.size)
+                for i in range(here.size):
+                    product = (here[i] - mean) * (there[i] - mean)
                     agree += np.int32(product > 0)
                     valid += np.int32(product != 0)
                 same[block, 1] += agree
                 seen[block, 1] += valid
 
 
-def _quantile(counts: NDArray[np.int64], share: float) -> NDArray[np.float64]:
-    """Squared magnitude below which `share` of each row of histograms lies; 0 where a row is empty."""
-    running = np.cumsum(counts, axis=1)
-    wanted = share * running[:, -1:]
-    place = np.argmax(running >= np.maximum(wanted, 1), axis=1)
-    index = np.arange(len(counts))
-    inside = counts[index, place]
-    fraction = 1.0 - (running[index, place] - wanted[:, 0]) / np.maximum(inside, 1)
-    octave, eighth = np.divmod(place, _OCTAVE)
-    value = 2.0 ** (octave + _LOWEST) * (1 + (eighth + np.clip(fraction, 0, 1)) / _OCTAVE)
-    return np.where((running[:, -1] == 0) | (place == 0), 0.0, value)
+@kernel
+def _quantiles(counts, shares, out):  # type: ignore[no-untyped-def]
+    """Squared magnitude below which each of `shares` of each histogram lies, into out (histograms, shares); 0 if empty."""
+    for h in range(counts.shape[0]):
+        total = counts[h].sum()
+        for s in range(shares.size):
+            out[h, s] = 0.0
+            wanted = max(shares[s] * total, 1.0)
+            running = 0
+            for place in range(counts.shape[1]):
+                inside = counts[h, place]
+                running += inside
+                if running >= wanted and inside > 0:
+                    if place > 0:
+                        fraction = 1.0 - (running - wanted) / inside
+                        octave = place // _OCTAVE
+                        out[h, s] = 2.0 ** (octave + _LOWEST) * (1 + (place % _OCTAVE + fraction) / _OCTAVE)
+                    break
 
 
-def _scales(counts: NDArray[np.int64]) -> NDArray[np.float64]:
-    """Rayleigh scale of each block from its histogram; NaN where too little of the block varies to tell.
+def _scales(
+    counts: NDArray[Any], slope: float, dithered: float
+) -> tuple[NDArray[np.float64], NDArray[np.bool_], NDArray[np.bool_]]:
+    """Rayleigh scale of each block from its histogram, and which blocks vary too little to tell it, or the correlation.
 
     The 65 % quantile copes with grain that fills only part of a block (strongly compressed pictures), but not more than
     half above what the 35 % quantile says: the rest are the edges of objects.
     """
-    low, high = (np.sqrt(_quantile(counts, share) / (-2 * np.log1p(-share))) for share in (0.35, 0.65))
+    shares = np.array([0.35, 0.65])
+    squared = np.empty((len(counts), 2))
+    _quantiles(counts, shares, squared)
+    low, high = np.sqrt(squared / (-2 * np.log1p(-shares))).T
     scale = np.minimum(high, 1.5 * low)
     still = counts[:, 0] > 0.25 * counts.sum(axis=1)
-    return np.where(still, np.nan, scale)
+    # Of a block that is partly flat, the rest may be a shading in steps of one grey level: as much as that explains.
+    moving = counts[still].copy()
+    moving[:, 0] = 0
+    squared = np.empty((len(moving), 2))
+    _quantiles(moving, shares, squared)
+    scale[still] = np.minimum(np.sqrt(squared[:, 1] / (-2 * np.log1p(-shares[1]))), 0.75 * slope)
+    # Where noise does not blur the steps between grey levels, one such step is no edge.
+    stepped = low < dithered
+    return np.maximum(scale, np.where(stepped, 0.45 * slope, 0.0)), still, still | stepped
 
 
-def _filled(scale: NDArray[np.float64]) -> NDArray[np.float64]:
-    """Blocks that are mostly without any gradient (clipped, blank) take over what the nearest others say, or 0."""
-    unknown = np.isnan(scale)
-    if unknown.all():
-        return np.zeros_like(scale)
-    if not unknown.any():
+def _filled(scale: NDArray[np.float64], unknown: NDArray[np.bool_]) -> NDArray[np.float64]:
+    """Blocks that are mostly without any gradient (clipped, blank) take over what the nearest others say, if it is more."""
+    if unknown.all() or not unknown.any():
         return scale
     from scipy import ndimage  # here, since loading it takes half a second
 
     nearest = ndimage.distance_transform_edt(unknown, return_distances=False, return_indices=True)
-    return np.asarray(scale[tuple(nearest)])
+    return np.maximum(scale, scale[tuple(nearest)])
 
 
 def measure_background(
@@ -166,19 +193,19 @@ def measure_background(
     mask = nothing if blocked is None else blocked
     across = -(-width // BLOCK)
 
-    def band(top: int, bottom: int) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]]:
-        counts = np.zeros((across, _BINS), np.int64)
+    def band(top: int, bottom: int) -> tuple[NDArray[Any], NDArray[Any], NDArray[Any]]:
+        counts = np.zeros((across, _BINS), np.int32)
         same, seen = np.zeros((across, 2), np.int64), np.zeros((across, 2), np.int64)
         _sample_band(pixels, mask, rows, columns, smooth, derive, top, bottom, step, lag, counts, same, seen)
         return counts, same, seen
 
     parts = threads.over_bands(band, height, cancelled, BLOCK)
     counts, same, seen = (np.concatenate([part[i] for part in parts]) for i in range(3))
-    scale = _filled(_scales(counts).reshape(len(parts), across))
     # An undithered step of one quantum has this slope; below it, strength says nothing.
-    slope = quantum * float(np.max(np.cumsum(-derive[: len(derive) // 2].astype(float)))) if quantum else 0.0
-    scale = np.maximum(scale, np.where(scale < 0.35 * quantum * noise_gain(smooth, derive), 0.45 * slope, 0.0))
-    told = seen[:, :] >= 100
+    slope = quantum * float(np.max(np.cumsum(-derive[: len(derive) // 2].astype(float))))
+    scale, still, unsure = _scales(counts, slope, 0.4 * quantum * noise_gain(smooth, derive))
+    scale = _filled(scale.reshape(len(parts), across), still.reshape(len(parts), across))
+    told = (seen >= 100) & ~unsure[:, None]
     agreement = [np.median((same / np.maximum(seen, 1))[told[:, i], i]) if told[:, i].any() else 0.5 for i in (0, 1)]
     rho = float(np.clip(np.sin(np.pi * (max(agreement) - 0.5)), 1e-6, 0.995))
     correlation = max(own, lag / (2 * float(np.sqrt(-np.log(rho)))))

@@ -11,8 +11,8 @@ z^2/2 behaves as a gamma variable of mean 1.7 with 0.65 l degrees. So with the C
 exceeds t with a chance of about exp(-t). The four numbers were measured on simulated fields for s from 0.8 to 4 and z from
 2 to 3.2 (`benchmarks/false_alarms.py` measures what they lead to). Backgrounds with heavier tails (strong compression,
 sparse grain) show it in their many short chains: the ratio of the numbers with 1 < S <= 2.5 and 2.5 < S <= 4 tells by how
-much S has to be lowered. Strength counts only up to 4.2 times the background, so that a speck, however bright, is not an
-edge.
+much S has to be lowered. Strength counts only up to 4 times the background, and a closed chain is shortened by what a point
+makes of itself when smoothed (a ring of radius 1.3 s), so that a speck, however bright, is not an edge.
 """
 
 from __future__ import annotations
@@ -23,7 +23,7 @@ from numpy.typing import NDArray
 Z_LOW = 2.4
 """Default lower limit, in units of the background's gradient scale."""
 
-_Z_MOST = 4.2
+_Z_MOST = 4.0
 _RATE = 0.115
 _MEAN_EXCESS = 1.7
 _DEGREES = 0.65
@@ -42,6 +42,7 @@ def weights(z: NDArray[np.float32], z_low: NDArray[np.float32] | float) -> NDArr
 
 def log_nfa(
     length: NDArray[np.float32],
+    closed: NDArray[np.bool_],
     mean_excess: NDArray[np.float64],
     z_low: NDArray[np.float64] | float,
     correlation: float,
@@ -51,7 +52,7 @@ def log_nfa(
     if not len(length):
         return np.empty(0)
     low = np.clip(z_low, 1.2, _Z_MOST)
-    steps = (length.astype(float) + 1) / correlation
+    steps = np.maximum((length.astype(float) + 1) / correlation - 2 * np.pi * 1.3 * closed, 0.0)
     r = np.maximum(mean_excess / _MEAN_EXCESS, 1.0)
     s = _RATE * low * low * steps + _DEGREES * steps * (r - 1 - np.log(r))
     first = np.count_nonzero((s > 1) & (s <= 2.5)) + _PRIOR[0]

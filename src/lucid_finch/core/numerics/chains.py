@@ -2,7 +2,7 @@
 
 A point is linked to the one ahead of it and the one behind it along the edge (the gradient turned by a quarter), if each
 is the other's best choice; what is left unlinked is then joined greedily. So a chain has no branches, runs with the
-brighter side on its right as seen on screen walking forward, and closes where its end meets its start (after Grompone
+brighter side on its left as seen on screen walking forward, and closes where its end meets its start (after Grompone
 von Gioi and Randall, "A sub-pixel edge detector", IPOL 7, 2017). Components are those of 8-connected pixels.
 """
 
@@ -13,6 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from lucid_finch.core.numerics import threads
 from lucid_finch.core.numerics.compiling import helper, kernel
 from lucid_finch.core.numerics.edge_points import EdgePoints
 
@@ -57,101 +58,96 @@ def _neighbours(column, row_start, width, first, other):  # type: ignore[no-unty
 
 
 @kernel
-def _choose(records, first, other, pairs, links, costs):  # type: ignore[no-untyped-def]
-    """Best neighbour ahead and behind of each point and next-best ahead, into links (n, 4), -1 for none.
+def _costs(x, y, ux, uy, first, other, pairs, cost):  # type: ignore[no-untyped-def]
+    """How badly the two points of each pair follow each other: negative if the later one comes first along the edge.
 
-    `records` has x, y and the unit gradient a point. The cost of a pair is the same from both sides: the squared distance,
-    a step aside (along the mean gradient) weighing more than a step along the edge.
+    The same from both sides: the squared distance, a step aside (along the mean gradient) weighing more than a step along
+    the edge. Directions more than 60 degrees apart belong to different edges: they get 1e9.
     """
-    for p in range(links.shape[0]):
-        for k in range(4):
-            links[p, k] = -1
-            costs[p, k] = np.float32(1e9)
     for i in range(pairs):
         p = first[i]
         q = other[i]
-        gx = records[p, 2] + records[q, 2]
-        gy = records[p, 3] + records[q, 3]
+        gx = ux[p] + ux[q]
+        gy = uy[p] + uy[q]
+        dx = x[q] - x[p]
+        dy = y[q] - y[p]
         norm = gx * gx + gy * gy
-        # Directions more than 60 degrees apart belong to different edges.
-        if norm < np.float32(3.0):
-            continue
-        dx = records[q, 0] - records[p, 0]
-        dy = records[q, 1] - records[p, 1]
         aside = dx * gx + dy * gy
-        cost = dx * dx + dy * dy + np.float32(3.0) * aside * aside / norm
-        forward = dy * gx - dx * gy >= np.float32(0.0)
-        back = p if forward else q
-        front = q if forward else p
-        best = costs[back, 0]
-        better = cost < best
-        runner = costs[back, 2]
-        second = cost < runner
-        links[back, 2] = links[back, 0] if better else (front if second else links[back, 2])
-        costs[back, 2] = best if better else (cost if second else runner)
-        links[back, 0] = front if better else links[back, 0]
-        costs[back, 0] = cost if better else best
-        nearer = cost < costs[front, 1]
-        links[front, 1] = back if nearer else links[front, 1]
-        costs[front, 1] = cost if nearer else costs[front, 1]
+        size = dx * dx + dy * dy + np.float32(3.0) * aside * aside / max(norm, np.float32(3.0))
+        size = size if norm >= np.float32(3.0) else np.float32(1e9)
+        cost[i] = size if dy * gx - dx * gy >= np.float32(0.0) else -size
 
 
 @kernel
-def _trace(records, strength, weights, links, order, chain_of, chain_start, closed, sums):  # type: ignore[no-untyped-def]
-    """Walk the links into `order` and return the number of chains; `chain_of` must come in as -1."""
-    n = records.shape[0]
-    kept = np.empty((n, 2), np.int32)
-    for p in range(n):
-        ahead = links[p, 0]
-        behind = links[p, 1]
-        kept[p, 0] = ahead if ahead >= 0 and links[ahead, 1] == p else -1
-        kept[p, 1] = behind if behind >= 0 and links[behind, 0] == p else -1
-    # Joins that were not mutual: take a free neighbour ahead, best first, unless that would close a loop of two.
-    for p in range(n):
-        if kept[p, 0] >= 0:
-            continue
-        q = links[p, 0]
-        if q < 0 or kept[q, 1] >= 0 or kept[q, 0] == p:
-            q = links[p, 2]
-            if q < 0 or kept[q, 1] >= 0 or kept[q, 0] == p:
-                continue
-        kept[p, 0] = q
-        kept[q, 1] = p
+def _choose(first, other, pairs, cost, ahead, behind, best):  # type: ignore[no-untyped-def]
+    """Best neighbour ahead and behind of each point, -1 for none; `best` (n, 2) is scratch."""
+    for p in range(ahead.size):
+        ahead[p] = -1
+        behind[p] = -1
+        best[p, 0] = np.float32(1e8)
+        best[p, 1] = np.float32(1e8)
+    for i in range(pairs):
+        c = abs(cost[i])
+        forward = cost[i] > np.float32(0.0)
+        back = first[i] if forward else other[i]
+        front = other[i] if forward else first[i]
+        if c < best[back, 0]:
+            best[back, 0] = c
+            ahead[back] = front
+        if c < best[front, 1]:
+            best[front, 1] = c
+            behind[front] = back
+    # Where the wish is not mutual but the other has no mutual partner either, it is granted.
+    for p in range(ahead.size):
+        q = ahead[p]
+        if q >= 0 and behind[q] != p:
+            r = behind[q]
+            if r < 0 or ahead[r] != q:
+                behind[q] = p
+
+
+@kernel
+def _trace(records, ahead, behind, order, chain_of, chain_start, closed, sums):  # type: ignore[no-untyped-def]
+    """Walk the mutual links into `order` and return the number of chains; `chain_of` must come in as -1.
+
+    `records` has x, y, strength and weight a point; sums get length, sum of weights and largest strength a chain.
+    """
     chains = 0
     filled = 0
     for closing in range(2):
-        for start in range(n):
-            if chain_of[start] >= 0 or (closing == 0 and kept[start, 1] >= 0):
+        for start in range(ahead.size):
+            if chain_of[start] >= 0:
+                continue
+            b = behind[start]
+            if closing == 0 and b >= 0 and ahead[b] == start:
                 continue
             chain_start[chains] = filled
+            closed[chains] = False
+            length = np.float32(0.0)
+            energy = np.float32(0.0)
+            peak = np.float32(0.0)
             p = start
             while True:
                 chain_of[p] = chains
                 order[filled] = p
                 filled += 1
-                p = kept[p, 0]
-                if p < 0 or p == start:
+                peak = max(peak, records[p, 2])
+                energy += records[p, 3]
+                q = ahead[p]
+                if q < 0 or behind[q] != p:
                     break
-            closed[chains] = closing == 1
+                dx = records[q, 0] - records[p, 0]
+                dy = records[q, 1] - records[p, 1]
+                length += np.sqrt(dx * dx + dy * dy)
+                if q == start:
+                    closed[chains] = True
+                    break
+                p = q
+            sums[chains, 0] = length
+            sums[chains, 1] = energy
+            sums[chains, 2] = peak
             chains += 1
     chain_start[chains] = filled
-    for c in range(chains):
-        length = np.float32(0.0)
-        energy = np.float32(0.0)
-        peak = np.float32(0.0)
-        begin, end = chain_start[c], chain_start[c + 1]
-        before = order[end - 1] if closed[c] else order[begin]
-        for i in range(begin, end):
-            p = order[i]
-            dx = records[p, 0] - records[before, 0]
-            dy = records[p, 1] - records[before, 1]
-            length += np.sqrt(dx * dx + dy * dy)
-            energy += weights[p]
-            peak = max(peak, strength[p])
-            before = p
-        sums[c, 0] = length
-        sums[c, 1] = energy
-        sums[c, 2] = peak
     return chains
 
 
@@ -191,24 +187,29 @@ class Chains:
         return len(self.closed)
 
 
+def _pair_room(size: int) -> tuple[Integers, Integers]:
+    return np.empty(size, np.int32), np.empty(size, np.int32)
+
+
+def _cost_room(size: int) -> NDArray[np.float32]:
+    return np.empty(size, np.float32)
+
+
 def link_chains(points: EdgePoints, width: int, weights: NDArray[np.float32]) -> Chains:
     """All chains of the points, single points included. `weights`: a number a point, summed along each chain."""
     n = len(points)
-    first, other = np.empty(4 * n + 1, np.int32), np.empty(4 * n + 1, np.int32)
+    first, other = threads.scratch("pairs", _pair_room, 4 * n + 1)
     pairs = _neighbours(points.column, points.row_start, width, first, other)
-    records = np.empty((n, 4), np.float32)
-    records[:, 0] = points.x
-    records[:, 1] = points.y
-    np.divide(points.gx, points.strength, out=records[:, 2])
-    np.divide(points.gy, points.strength, out=records[:, 3])
-    links = np.empty((n, 4), np.int32)
-    _choose(records, first, other, pairs, links, np.empty((n, 4), np.float32))
-    order = np.empty(n, np.int32)
+    cost = threads.scratch("costs", _cost_room, 4 * n + 1)
+    _costs(points.x, points.y, points.gx / points.strength, points.gy / points.strength, first, other, pairs, cost)
+    ahead, behind, order = (np.empty(n, np.int32) for _ in range(3))
+    _choose(first, other, pairs, cost, ahead, behind, np.empty((n, 2), np.float32))
+    records = np.stack([points.x, points.y, points.strength, weights], axis=1)
     chain_of = np.full(n, -1, np.int32)
     start = np.empty(n + 1, np.int64)
     closed = np.empty(n, np.bool_)
     sums = np.empty((n, 3), np.float32)
-    count = _trace(records, points.strength, weights, links, order, chain_of, start, closed, sums)
+    count = _trace(records, ahead, behind, order, chain_of, start, closed, sums)
     length, energy, peak = (sums[:count, i].copy() for i in range(3))
     reach = peak.copy()
     _spread_peaks(first, other, pairs, chain_of, reach)

@@ -323,7 +323,8 @@ def find_edge_points(
     parts = threads.over_bands(band, height, cancelled)
     joined: Any = [np.concatenate([part[0][i] for part in parts]) for i in range(8)]
     row_start = np.concatenate([[0], np.cumsum(np.concatenate([part[1] for part in parts]))]).astype(np.int64)
-    return EdgePoints(*joined, row_start)
+    column, row, x, y, gx, gy, strength, local = joined
+    return EdgePoints(column, row, x, y, gx, gy, strength, local, row_start)
 
 
 @kernel

@@ -8,6 +8,8 @@ derivative (Canny, "A computational approach to edge detection", PAMI 8(6), 1986
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -40,7 +42,7 @@ def operator_kernels(operator: str, sigma: float) -> tuple[Kernel1D, Kernel1D]:
         smooth = np.zeros(2 * radius + 1)
         smooth[radius - len(blur) // 2 : radius + len(blur) // 2 + 1] = blur
         # Below 0.3 px the sampled derivative has no weight beside the centre: the central difference is its limit.
-        derive = offsets * np.maximum(smooth, np.where(np.abs(offsets) == 1, 1e-6, 0.0))
+        derive: Any = offsets * np.maximum(smooth, np.where(np.abs(offsets) == 1, 1e-6, 0.0))
     else:
         across = np.array(_ACROSS[operator])
         smooth = np.convolve(blur, across / across.sum())
@@ -59,8 +61,8 @@ def mirror_indices(length: int, margin: int) -> NDArray[np.int64]:
     if length == 1:
         return np.zeros(1 + 2 * margin, np.int64)
     period = 2 * (length - 1)
-    folded: NDArray[np.int64] = np.abs(np.arange(-margin, length + margin)).astype(np.int64) % period
-    return np.where(folded >= length, period - folded, folded).astype(np.int64)
+    folded: Any = np.abs(np.arange(-margin, length + margin)) % period
+    return np.asarray(np.where(folded >= length, period - folded, folded), np.int64)
 
 
 @helper

@@ -1,0 +1,1 @@
+"""Speed and accuracy of the kernels, as ratios; run one with `python -m benchmarks.NAME`."""

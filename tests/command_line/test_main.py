@@ -1,0 +1,181 @@
+"""The command line as a user runs it: results, exit statuses, helpful errors."""
+
+from __future__ import annotations
+
+import contextlib
+import csv
+import io
+import json
+
+import numpy as np
+from PIL import Image as Pillow
+
+from lucid_finch.command_line.main import main
+from lucid_finch.demo import recipe_text
+from tests.files.test_images import InFolder
+from tests.support import disc
+
+
+class CommandLine(InFolder):
+    def setUp(self) -> None:
+        super().setUp()
+        self.picture = self.path("disc.png")
+        Pillow.fromarray(disc(40.0, noise=2.0).pixels).save(self.picture)
+
+    def call(self, *arguments: object) -> tuple[int, str, str]:
+        """Exit status, stdout and stderr."""
+        out, err = io.StringIO(), io.StringIO()
+        status = 0
+        with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
+            try:
+                main([str(a) for a in arguments])
+            except SystemExit as stopped:
+                status = int(stopped.code or 0)
+        return status, out.getvalue(), err.getvalue()
+
+    def recipe(self, **expect: object) -> object:
+        entry = {"name": "rim", "kind": "edges", "parameters": {"length_min": "20%"}, "expect": expect}
+        path = self.path("r.finch.json")
+        path.write_text(json.dumps({"lucid_finch_recipe": 1, "name": "rims", "detectors": [entry]}))
+        return path
+
+    def test_detect_prints_a_table(self) -> None:
+        status, out, err = self.call("detect", "edges", self.picture)
+        self.assertEqual(status, 0)
+        header, first = out.splitlines()[:2]
+        row = dict(zip(header.split("\t"), first.split("\t"), strict=True))
+        self.assertAlmostEqual(float(row["length"]), 2 * np.pi * 40, delta=6)
+        self.assertIn("1 findings", err)
+
+    def test_detect_json_and_options(self) -> None:
+        status, out, _ = self.call(
+            "detect", "edges", self.picture, "--sigma", 2, "--length-min", "300px", "--no-subpixel", "--json", "-"
+        )
+        self.assertEqual(status, 0)
+        document = json.loads(out)
+        self.assertEqual(document["detections"][0]["findings"], [])
+        self.assertEqual(document["recipe"]["resolved"]["edges"]["sigma"], 2.0)
+        self.assertEqual(document["recipe"]["resolved"]["edges"]["subpixel"], False)
+        region = '{"shape": "rectangle", "x": 80, "y": 30, "width": 100, "height": 50}'
+        status, out, err = self.call("detect", "edges", self.picture, "--region", region, "--low", "auto", "--keep", 1)
+        self.assertEqual(status, 0, err)
+
+    def test_detect_to_a_folder_with_maps(self) -> None:
+        out = self.folder / "out"
+        status, _, err = self.call(
+            "detect", "edges", self.picture, "--out", out, "--save-map", "magnitude", "--map-format", "npy"
+        )
+        self.assertEqual(status, 0, err)
+        names = sorted(p.name for p in out.iterdir())
+        expected = ["disc.annotated.png", "disc.edges.csv", "disc.edges.magnitude.npy", "disc.findings.json", "disc.svg"]
+        self.assertEqual(names, expected)
+        self.assertEqual(np.load(out / "disc.edges.magnitude.npy").shape, (160, 160))
+
+    def test_wrong_use_has_status_2_and_says_what_is_right(self) -> None:
+        cases = {
+            'no kind of detector "edgs" .did you mean "edges"': ("detect", "edgs", self.picture),
+            "No such option '--sigm'.*--sigma": ("detect", "edges", self.picture, "--sigm", 2),
+            "sigma = -1.0 is not allowed.*from 0 to 50 px": ("detect", "edges", self.picture, "--sigma", -1),
+            'sigma = "wide" is not allowed': ("detect", "edges", self.picture, "--sigma", "wide"),
+            'operator = "sobl".*one of gaussian, sobel': ("detect", "edges", self.picture, "--operator", "sobl"),
+            "region: is not valid JSON": ("detect", "edges", self.picture, "--region", "{x"),
+            "--save-map needs --out": ("detect", "edges", self.picture, "--save-map", "thinned"),
+            'no map "magnitud".*magnitude': (
+                "detect",
+                "edges",
+                self.picture,
+                "--save-map",
+                "magnitud",
+                "--out",
+                self.folder / "o",
+            ),
+            'names no detector of the recipe.*"rim"': (
+                "run",
+                self.recipe(),
+                self.picture,
+                "--out",
+                self.folder,
+                "--save-map",
+                "rm.thinned",
+            ),
+            "recipe.json: does not exist": ("run", self.folder / "recipe.json", self.picture, "--out", self.folder),
+            'no preparation step "smoth"': ("prepare", "smoth", self.picture, "--out", self.folder / "a.png"),
+            'there is no "edgse"': ("kinds", "edgse"),
+            'scene: "tile_pannel" is not known': ("demo", "tile_pannel", "--out", self.folder),
+        }
+        for words, arguments in cases.items():
+            with self.subTest(words):
+                status, out, err = self.call(*arguments)
+                self.assertEqual((status, out), (2, ""))
+                self.assertRegex(err.replace("\n", " "), words)
+
+    def test_an_unreadable_image_has_status_1(self) -> None:
+        status, _, err = self.call("detect", "edges", self.path("broken.png", b"\x89PNG\r\n\x1a\nno"))
+        self.assertEqual(status, 1)
+        self.assertRegex(err, "broken.png: is damaged or cut short")
+
+    def test_run_does_the_others_and_names_the_failed(self) -> None:
+        broken, out = self.path("broken.png", b"nothing"), self.folder / "out"
+        status, _, err = self.call("run", self.recipe(), broken, self.picture, self.folder / "none.png", "--out", out)
+        self.assertEqual(status, 1)
+        self.assertIn("broken.png: is no picture", err)
+        self.assertIn("none.png: does not exist", err)
+        self.assertTrue((out / "disc.findings.json").exists())
+        with (out / "summary.csv").open(newline="") as stream:
+            rows = list(csv.DictReader(stream))
+        self.assertEqual([bool(r["error"]) for r in rows], [True, False, True])
+        self.assertEqual((rows[1]["findings"], rows[1]["met"]), ("1", "yes"))
+
+    def test_run_tells_an_unmet_expectation(self) -> None:
+        status, _, err = self.call("run", self.recipe(count=5), self.picture, "--out", self.folder / "out")
+        self.assertEqual(status, 3)
+        self.assertIn("rim: count is 1, expected 5", err)
+        self.assertEqual(self.call("run", self.recipe(count=1), self.picture, "--out", self.folder / "out")[0], 0)
+
+    def test_run_over_a_folder_keeps_names_apart(self) -> None:
+        many = self.folder / "many"
+        many.mkdir()
+        for name in ("a.png", "a.bmp", "b.png"):
+            Pillow.fromarray(disc(20.0).pixels).save(many / name)
+        (many / "notes.txt").write_text("no picture")
+        out = self.folder / "out"
+        self.assertEqual(self.call("run", self.recipe(), many, "--out", out, "--save-map", "rim.edges")[0], 0)
+        self.assertEqual(len(list(out.glob("*.findings.json"))), 3)
+        self.assertEqual(len(list(out.glob("*.rim.edges.png"))), 3)
+        empty = self.folder / "empty"
+        empty.mkdir()
+        status, _, err = self.call("run", self.recipe(), empty, "--out", out)
+        self.assertEqual(status, 2)
+        self.assertIn("no image was found", err)
+
+    def test_prepare(self) -> None:
+        out = self.path("smooth.npy")
+        self.assertEqual(self.call("prepare", "smooth", self.picture, "--method", "box", "--size", 5, "--out", out)[0], 0)
+        self.assertEqual(np.load(out).shape, (160, 160))
+        region = '{"shape": "rectangle", "x": 80, "y": 80, "width": 20, "height": 10}'
+        self.assertEqual(self.call("prepare", "crop", self.picture, "--region", region, "--out", out)[0], 0)
+        self.assertEqual(np.load(out).shape, (11, 21))
+
+    def test_kinds(self) -> None:
+        status, out, _ = self.call("kinds", "--json")
+        self.assertEqual(status, 0)
+        names = [p["name"] for p in json.loads(out)["detectors"]["edges"]["parameters"]]
+        self.assertEqual(names[:4], ["region", "keep", "sort", "operator"])
+        self.assertIn("--sigma", self.call("kinds", "edges")[1])
+        self.assertIn("lucid_finch_recipe", self.call("kinds", "--schema")[1])
+
+    def test_demo_writes_scene_truth_recipe_and_results(self) -> None:
+        status, out, err = self.call("demo", "tile_panel", "--out", self.folder)
+        self.assertEqual(status, 0, err)
+        self.assertIn(str(self.folder), out)
+        folder = self.folder / "tile_panel"
+        self.assertEqual((folder / "tile_panel.finch.json").read_text("utf-8"), recipe_text("tile_panel"))
+        truth = json.loads((folder / "tile_panel.truth.json").read_text())
+        self.assertEqual(truth["lucid_finch_truth"], 1)
+        findings = json.loads((folder / "results" / "tile_panel.findings.json").read_text())
+        self.assertGreater(len(findings["detections"][0]["findings"]), 20)
+
+    def test_python_dash_m_and_version(self) -> None:
+        status, out, _ = self.call("--version")
+        self.assertEqual(status, 0)
+        self.assertRegex(out, r"Lucid Finch \d+\.\d+")

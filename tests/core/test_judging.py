@@ -1,0 +1,83 @@
+"""Limits, rivals, order and what a change would bring."""
+
+from __future__ import annotations
+
+import unittest
+
+import numpy as np
+
+from lucid_finch.core.judging import Limit, Outcome, Rivals, gained_and_lost, judge, reading_order, with_limit
+
+STRENGTH = Limit("strength_min", "strength", "at least", 5.0)
+ERROR = Limit("error_max", "error", "at most", 2.0)
+COLUMNS = {"strength": np.array([9.0, 4.0, 7.0, np.nan, 6.0]), "error": np.array([1.0, 3.0, 5.0, 0.0, 2.0])}
+MERIT = np.array([9.0, 4.0, 7.0, 1.0, 6.0])
+
+
+class Judging(unittest.TestCase):
+    def test_limits_and_the_worst_failure(self) -> None:
+        result = judge(COLUMNS, (STRENGTH, ERROR), MERIT)
+        self.assertEqual(result.outcome.tolist(), [0, 1, 1, 1, 0])
+        self.assertEqual(result.failed.tolist(), [-1, 1, 1, 0, -1])
+        self.assertEqual(result.found.tolist(), [0, 4])
+
+    def test_not_a_number_never_passes(self) -> None:
+        self.assertFalse(STRENGTH.passed(np.nan) or ERROR.passed(np.nan))
+
+    def test_best_rival_stands_and_says_who_it_beat(self) -> None:
+        rivals = Rivals("spacing", np.array([[0, 2], [2, 4]]), np.array([1.0, 1.0]), 0.5)
+        result = judge(COLUMNS, (), MERIT, rivals)
+        # 0 beats 2; since 2 has fallen, 4 stands.
+        self.assertEqual(result.outcome.tolist(), [0, 0, Outcome.BEATEN, 0, 0])
+        self.assertEqual(result.lost_to[2], 0)
+
+    def test_a_short_candidate_beats_nobody(self) -> None:
+        rivals = Rivals("spacing", np.array([[2, 4]]), np.array([1.0]), 0.5)
+        result = judge(COLUMNS, (ERROR,), MERIT, rivals)
+        self.assertEqual(result.outcome[4], Outcome.FOUND)
+
+    def test_keep(self) -> None:
+        result = judge(COLUMNS, (), MERIT, keep=2)
+        self.assertEqual(result.found.tolist(), [0, 2])
+        self.assertEqual((result.outcome == Outcome.SURPLUS).sum(), 3)
+
+    def test_loosening_can_lose(self) -> None:
+        rivals = Rivals("spacing", np.array([[2, 4]]), np.array([1.0]), 0.5)
+        before = judge(COLUMNS, (ERROR,), MERIT, rivals)
+        after = judge(COLUMNS, with_limit((ERROR,), "error_max", 5.0), MERIT, rivals)
+        gained, lost = gained_and_lost(before, after)
+        self.assertEqual((gained.tolist(), lost.tolist()), ([1, 2], [4]))
+
+    def test_nothing_at_all(self) -> None:
+        result = judge({"strength": np.empty(0)}, (STRENGTH,), np.empty(0))
+        self.assertEqual(len(result.found), 0)
+
+    def test_many_rivals_against_a_plain_loop(self) -> None:
+        random = np.random.default_rng(4)
+        merit = random.random(400)
+        pairs = random.integers(0, 400, (3000, 2))
+        pairs = pairs[pairs[:, 0] != pairs[:, 1]]
+        result = judge({}, (), merit, Rivals("r", pairs, np.ones(len(pairs)), 0.0))
+        neighbours: dict[int, set[int]] = {i: set() for i in range(400)}
+        for a, b in pairs.tolist():
+            neighbours[a].add(b)
+            neighbours[b].add(a)
+        standing: set[int] = set()
+        for i in np.argsort(-merit).tolist():
+            if not neighbours[i] & standing:
+                standing.add(i)
+        self.assertEqual(set(result.found.tolist()), standing)
+
+
+class ReadingOrder(unittest.TestCase):
+    def test_rows_then_columns(self) -> None:
+        x = np.array([50.0, 10.0, 30.0, 12.0, 48.0])
+        y = np.array([10.0, 12.0, 11.0, 60.0, 58.0])
+        self.assertEqual(reading_order(x, y, 20.0).tolist(), [1, 2, 0, 3, 4])
+
+    def test_a_small_shift_does_not_renumber(self) -> None:
+        random = np.random.default_rng(0)
+        x, y = np.tile(np.arange(6) * 40.0, 4), np.repeat(np.arange(4) * 40.0, 6)
+        before = reading_order(x, y, 20.0)
+        after = reading_order(x + random.uniform(-2, 2, 24), y + random.uniform(-2, 2, 24), 20.0)
+        np.testing.assert_array_equal(before, after)

@@ -1,0 +1,72 @@
+"""The demo scenes: the same on every machine, with a truth that the defaults find."""
+
+from __future__ import annotations
+
+import unittest
+
+import numpy as np
+
+from lucid_finch.core.engine import Engine
+from lucid_finch.core.recipe import Recipe
+from lucid_finch.demo import SCENES, recipe_text, scene
+from lucid_finch.demo.painter import Canvas, rounded_rectangle, rounded_rectangle_outline, uneven_light
+
+
+class Scenes(unittest.TestCase):
+    def test_every_scene_is_complete(self) -> None:
+        for name in SCENES:
+            drawn = scene(name)
+            self.assertEqual(drawn.image.pixels.dtype, np.uint8)
+            self.assertGreater(len(drawn.marks), 3)
+            self.assertEqual(Recipe.parse(recipe_text(name)).text(), recipe_text(name))
+
+    def test_the_tile_panel_is_found_with_default_limits(self) -> None:
+        drawn = scene("tile_panel")
+        recipe = Recipe.parse(recipe_text("tile_panel"))
+        found = next(iter(Engine().run(recipe, drawn.image).detections.values()))
+        points = np.stack([found.points["x"], found.points["y"]], axis=1)
+        errors = []
+        for mark in drawn.marks:
+            if not mark["closed"]:
+                continue
+            outline = np.array(mark["points"])
+            far = np.sqrt(((outline[:, None] - points[None]) ** 2).sum(-1).min(axis=1))
+            self.assertGreater((far < 1.5).mean(), 0.97, mark["x"])
+            errors.append(np.median(far))
+        self.assertLess(np.median(errors), 0.4)
+        # Hardly anything else: every finding lies on a joint, on the outline of a tile cut by the border, or on the crack.
+        self.assertLess(len(found.findings), 60)
+
+    def test_a_faint_line_is_missing_and_said_to_be(self) -> None:
+        found = next(iter(Engine().run(Recipe.parse(recipe_text("tile_panel")), scene("tile_panel").image).detections.values()))
+        crack = np.array(next(m for m in scene("tile_panel").marks if not m["closed"])["points"])
+        near = [
+            np.hypot(*(crack[:, None] - np.asarray(outline)[None]).transpose(2, 0, 1)).min() < 4
+            for outline in found.near_outlines
+        ]
+        self.assertTrue(any(near))
+
+
+class Painting(unittest.TestCase):
+    def test_shapes_lie_where_they_are_said_to(self) -> None:
+        canvas = Canvas(80, 60, (0.0, 0.0, 0.0), seed=0)
+        canvas.fill(rounded_rectangle(40.25, 30.5, 30.0, 20.0, 4.0, 0.0), (200.0, 200.0, 200.0))
+        pixels = canvas.photograph(0.9, 1.0, 0.0, 0.0)[..., 0].astype(float)
+        y, x = np.mgrid[0:60, 0:80]
+        self.assertAlmostEqual((pixels * x).sum() / pixels.sum(), 40.25, delta=0.02)
+        self.assertAlmostEqual((pixels * y).sum() / pixels.sum(), 30.5, delta=0.02)
+        area = 30 * 20 - (4 - np.pi) * 16
+        self.assertAlmostEqual(pixels.sum() / 200, area, delta=0.005 * area)
+
+    def test_outline_lies_on_the_shape(self) -> None:
+        numbers = (40.0, 30.0, 33.0, 21.0, 5.0, 17.0)
+        outline = rounded_rectangle_outline(*numbers)
+        distance = rounded_rectangle(*numbers)(outline[:, 0].astype(np.float32), outline[:, 1].astype(np.float32))
+        self.assertLess(np.abs(distance).max(), 1e-3)
+        steps = np.hypot(*np.diff(outline, axis=0).T)
+        self.assertLess(steps.max(), 1.6)
+
+    def test_light_falls_as_asked(self) -> None:
+        light = uneven_light(100, 80, 0.0, 0.3, 0.1)
+        self.assertAlmostEqual(float(light[40, 0] - light[40, 99]), 0.3, delta=0.01)
+        self.assertLess(light[0, 99], light[40, 99])

@@ -1,0 +1,188 @@
+"""Reading pictures of every kind, and refusing what is damaged with the file and the fault named."""
+
+from __future__ import annotations
+
+import io
+import os
+import struct
+import tempfile
+import unittest
+import zlib
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import tifffile
+from PIL import Image as Pillow
+
+from lucid_finch.core.errors import FileError, ParameterError
+from lucid_finch.files import images
+from lucid_finch.files.images import read_image
+
+RANDOM = np.random.default_rng(0)
+GREY = RANDOM.integers(0, 256, (12, 17)).astype(np.uint8)
+COLOUR = RANDOM.integers(0, 256, (12, 17, 3)).astype(np.uint8)
+DEEP = RANDOM.integers(0, 4096, (12, 17)).astype(np.uint16)
+
+
+class InFolder(unittest.TestCase):
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+
+    def path(self, name: str, data: bytes | None = None) -> Path:
+        if data is not None:
+            (self.folder / name).write_bytes(data)
+        return self.folder / name
+
+
+def encoded(picture: Any, kind: str, **options: Any) -> bytes:
+    buffer = io.BytesIO()
+    (picture if isinstance(picture, Pillow.Image) else Pillow.fromarray(picture)).save(buffer, kind, **options)
+    return buffer.getvalue()
+
+
+class Reading(InFolder):
+    def test_lossless_kinds(self) -> None:
+        for kind, ending in (("PNG", "png"), ("BMP", "bmp"), ("PPM", "ppm"), ("TIFF", "tif")):
+            for picture in (GREY, COLOUR):
+                with self.subTest(kind, shape=picture.shape):
+                    read = read_image(self.path(f"a.{ending}", encoded(picture, kind)))
+                    np.testing.assert_array_equal(read.pixels, picture)
+                    self.assertEqual((read.white, read.name), (255.0, f"a.{ending}"))
+        webp = read_image(self.path("a.webp", encoded(COLOUR, "WEBP", lossless=True)))
+        np.testing.assert_array_equal(webp.pixels, COLOUR)
+
+    def test_the_content_decides_not_the_ending(self) -> None:
+        np.testing.assert_array_equal(read_image(self.path("a.jpg", encoded(GREY, "PNG"))).pixels, GREY)
+
+    def test_exif_orientation(self) -> None:
+        for orientation in range(1, 9):
+            exif = Pillow.Exif()
+            exif[0x0112] = orientation
+            stored = np.zeros((16, 24, 3), np.uint8)
+            stored[:8, :8] = 250
+            read = read_image(self.path("a.jpg", encoded(stored, "JPEG", quality=95, exif=exif)))
+            expected = {
+                1: (0, 0), 2: (0, 1), 3: (1, 1), 4: (1, 0), 5: (0, 0), 6: (0, 1), 7: (1, 1), 8: (1, 0),
+            }[orientation]  # fmt: skip
+            height, width = read.pixels.shape[:2]
+            self.assertEqual((height, width), (16, 24) if orientation < 5 else (24, 16))
+            bright = read.pixels[..., 0] > 128
+            corner = (int(bright[-4:].any()), int(bright[:, -4:].any()))
+            self.assertEqual(corner, expected, orientation)
+
+    def test_alpha_and_palettes(self) -> None:
+        transparent = np.dstack([COLOUR, np.full((12, 17), 255, np.uint8)])
+        transparent[0, 0, 3] = 0
+        read = read_image(self.path("a.png", encoded(transparent, "PNG")))
+        assert read.mask is not None
+        self.assertEqual(int((~read.mask).sum()), 1)
+        palette = Pillow.fromarray(COLOUR).quantize(16)
+        read = read_image(self.path("p.png", encoded(palette, "PNG")))
+        np.testing.assert_array_equal(read.pixels, np.asarray(palette.convert("RGB")))
+        bits = Pillow.fromarray(GREY > 128)
+        read = read_image(self.path("b.png", encoded(bits, "PNG")))
+        np.testing.assert_array_equal(read.pixels, (GREY > 128) * 255)
+
+    def test_sixteen_bits_and_their_significant_ones(self) -> None:
+        png = encoded(DEEP, "PNG")
+        read = read_image(self.path("a.png", png))
+        np.testing.assert_array_equal(read.pixels, DEEP)
+        self.assertEqual(read.white, 4095.0)
+        self.assertIn("guessed", read.notes[0])
+        chunk = b"sBIT" + bytes([14])
+        told = png[:33] + struct.pack(">I", 1) + chunk + struct.pack(">I", zlib.crc32(chunk)) + png[33:]
+        self.assertEqual(read_image(self.path("b.png", told)).white, 2**14 - 1)
+        self.assertEqual(read_image(self.path("b.png", told), significant_bits=16).white, 65535.0)
+        tifffile.imwrite(self.path("a.tif"), DEEP, extratags=[(281, 3, 1, 1023, True)])
+        self.assertEqual(read_image(self.path("a.tif")).white, 1023.0)
+        raw = b"P5\n# made up\n17 12\n4095\n" + DEEP.astype(">u2").tobytes()
+        read = read_image(self.path("a.pgm", raw))
+        np.testing.assert_array_equal(read.pixels, DEEP)
+        self.assertEqual((read.white, read.notes), (4095.0, ()))
+        plain = b"P2 2 2 300 0 100 200 300"
+        np.testing.assert_array_equal(read_image(self.path("b.pgm", plain)).pixels, [[0, 100], [200, 300]])
+
+    def test_tiff_of_other_kinds(self) -> None:
+        floats = RANDOM.random((9, 8)).astype(np.float32)
+        tifffile.imwrite(self.path("f.tif"), floats)
+        np.testing.assert_array_equal(read_image(self.path("f.tif")).pixels, floats)
+        tifffile.imwrite(self.path("planes.tif"), np.moveaxis(COLOUR, 2, 0), photometric="rgb", planarconfig="separate")
+        np.testing.assert_array_equal(read_image(self.path("planes.tif")).pixels, COLOUR)
+        tifffile.imwrite(self.path("white.tif"), GREY, photometric="miniswhite")
+        np.testing.assert_array_equal(read_image(self.path("white.tif")).pixels, 255 - GREY)
+        tifffile.imwrite(self.path("pages.tif"), np.stack([GREY, 255 - GREY]), photometric="minisblack")
+        read = read_image(self.path("pages.tif"))
+        np.testing.assert_array_equal(read.pixels, GREY)
+        self.assertIn("first of 2", read.notes[0])
+
+    def test_arrays(self) -> None:
+        np.save(self.path("a.npy"), GREY.astype(np.float64) / 255)
+        np.testing.assert_allclose(read_image(self.path("a.npy")).pixels, GREY / 255, atol=1e-6)
+        for text in ("1,2,3\n4,5,6\n", "1;2;3\n4;5;6\n", "1\t2\t3\n4\t5\t6\n", "1 2 3\n4 5 6\n"):
+            read = read_image(self.path("a.csv", text.encode()))
+            np.testing.assert_array_equal(read.pixels, [[1, 2, 3], [4, 5, 6]])
+            self.assertEqual(read.pixels.dtype, np.uint8)
+        read = read_image(self.path("b.csv", b"0.5,nan\n0.25,1.0\n"))
+        assert read.mask is not None
+        self.assertEqual(read.mask.tolist(), [[True, False], [True, True]])
+
+
+class Refusing(InFolder):
+    def refused(self, path: Path, words: str) -> None:
+        with self.subTest(path.name, words=words), self.assertRaisesRegex(FileError, words) as caught:
+            read_image(path)
+        self.assertIn(path.name, str(caught.exception))
+
+    def test_each_fault_is_named(self) -> None:
+        png, jpeg, tiff = encoded(COLOUR, "PNG"), encoded(COLOUR, "JPEG"), encoded(GREY, "TIFF")
+        self.refused(self.path("missing.png"), "does not exist")
+        self.refused(self.path("empty.png", b""), r"is empty \(0 bytes\)")
+        self.refused(self.path("text.png", b"hello, this is no picture"), "no picture that Lucid Finch reads")
+        self.refused(self.path("cut.png", png[:90]), "damaged or cut short")
+        self.refused(self.path("cut.jpg", jpeg[: len(jpeg) // 2]), "damaged or cut short")
+        self.refused(self.path("cut.tif", tiff[:60]), "damaged or cut short")
+        self.refused(self.path("cut.pgm", b"P5 40 40 255\n123"), "1600 bytes of pixels are promised")
+        self.refused(self.path("head.pgm", b"P5 40"), "header is not complete")
+        self.refused(self.path("ragged.csv", b"1,2,3\n4,5\n"), "rows differ in length")
+        self.refused(self.path("words.csv", b"a,b\nc,d\n"), "damaged")
+        np.save(self.path("cube.npy"), np.zeros((2, 2, 7)))
+        self.refused(self.path("cube.npy"), "not an image")
+        np.save(self.path("objects.npy"), np.array([{}, []], dtype=object), allow_pickle=True)
+        self.refused(self.path("objects.npy"), "damaged|not an image")
+        self.refused(self.folder, "is a folder")
+
+    def test_random_damage_never_escapes(self) -> None:
+        """Whatever a decoder makes of it, it is a `FileError` or a picture."""
+        random = np.random.default_rng(1)
+        for kind in ("PNG", "JPEG", "BMP", "TIFF", "WEBP", "PPM"):
+            data = encoded(COLOUR, kind)
+            for _ in range(25):
+                broken = bytearray(data)
+                for place in random.integers(2, len(data), 6):
+                    broken[place] = random.integers(0, 256)
+                try:
+                    read_image(self.path("broken", bytes(broken)))
+                except (FileError, ParameterError) as error:
+                    self.assertIn("broken", str(error))
+
+    def test_a_bomb_is_not_unpacked(self) -> None:
+        header = struct.pack(">IIBBBBB", 60000, 60000, 8, 0, 0, 0, 0)
+        chunk = b"IHDR" + header
+        data = b"\x89PNG\r\n\x1a\n" + struct.pack(">I", 13) + chunk + struct.pack(">I", zlib.crc32(chunk))
+        body = b"IDAT" + zlib.compress(bytes(1000))
+        data += struct.pack(">I", len(body) - 4) + body + struct.pack(">I", zlib.crc32(body))
+        self.refused(self.path("bomb.png", data), "60000 x 60000 pixels; more than 500 million")
+        self.refused(self.path("bomb.pgm", b"P5 60000 60000 255\n1"), "60000 x 60000")
+
+    @unittest.skipIf(os.geteuid() == 0, "root reads everything")
+    def test_no_permission(self) -> None:
+        path = self.path("a.png", encoded(GREY, "PNG"))
+        path.chmod(0)
+        self.refused(path, "cannot be read")
+
+    def test_every_ending_has_a_reader(self) -> None:
+        self.assertIn(".png", images.ENDINGS)
+        self.assertTrue(all(e == e.lower() for e in images.ENDINGS))
