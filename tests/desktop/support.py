@@ -60,6 +60,11 @@ class WindowCase(unittest.TestCase):
                 self.fail(f"{what} did not come about in {seconds:g} s; {self.errors}")
         self.application.processEvents()
 
+    def turns(self, count: int = 4) -> None:
+        """So many turns of the event loop: what is judged in the window's thread is shown after that."""
+        for _ in range(count):
+            self.application.processEvents()
+
     def click(self, widget: QWidget, place: QPointF, modifier: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier) -> None:
         QTest.mouseClick(widget, Qt.MouseButton.LeftButton, modifier, QPoint(round(place.x()), round(place.y())))
 

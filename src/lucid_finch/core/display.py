@@ -35,7 +35,7 @@ def display_range(values: NDArray[Any], kind: MapKind) -> tuple[float, float]:
     """Black and white of a map, set from its data: nearly all of it, and around zero if it is signed."""
     if kind == "cyclic":
         return 0.0, 360.0
-    step = max(1, int(np.sqrt(values.size / 250_000)))
+    step = max(1, int(np.sqrt(values.size / 60_000)))
     sample = np.asarray(values[::step, ::step], float).ravel()
     sample = sample[np.isfinite(sample)]
     if not sample.size:

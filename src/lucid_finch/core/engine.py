@@ -227,21 +227,19 @@ def _near_misses(detector: Detector, missed: Finished, work: Work, ids: NDArray[
     judgement, near = work.judgement, work.near_rows
     limits = judgement.limits
     parameters = tuple(dict.fromkeys(["", *(limit.parameter for limit in limits), "keep"]))
+    which, outcome = judgement.failed[near], judgement.outcome[near]
     failed = np.zeros(len(near), np.int16)
     measured, limit = np.full(len(near), np.nan), np.full(len(near), np.nan)
-    for row, candidate in enumerate(near):
-        which = judgement.failed[candidate]
-        if judgement.outcome[candidate] == Outcome.SURPLUS:
-            failed[row] = parameters.index("keep")
-        elif which >= 0:
-            failed[row] = parameters.index(limits[which].parameter)
-            measured[row] = work.candidates.columns[limits[which].criterion][candidate]
-            limit[row] = limits[which].value
-        elif work.candidates.rivals is not None:
-            name = work.candidates.rivals.parameter
-            if name not in parameters:
-                parameters = (*parameters, name)
-            failed[row] = parameters.index(name)
+    for number, one in enumerate(limits):
+        here = which == number
+        failed[here] = parameters.index(one.parameter)
+        measured[here] = work.candidates.columns[one.criterion][near[here]]
+        limit[here] = one.value
+    failed[outcome == int(Outcome.SURPLUS)] = parameters.index("keep")
+    if work.candidates.rivals is not None:
+        name = work.candidates.rivals.parameter
+        parameters = parameters if name in parameters else (*parameters, name)
+        failed[outcome == int(Outcome.BEATEN)] = parameters.index(name)
     lost = judgement.lost_to[near]
     declared = [c for c in detector.all_columns() if c.name not in ("id", "rank")]
     columns = transform_columns(dict(missed.columns), declared, work.image.frame)

@@ -59,5 +59,5 @@ def _warm_up_viewing() -> None:
             sample(level, 0.0, 0.0, 1.0, np.float32(0), np.float32(1), table, np.uint32(0), out)
     cover = np.zeros((4, 4), np.uint8)
     line = np.zeros(2)
-    strokes(line, line, np.array([0, 2]), np.array([0]), np.zeros(1, bool), 0.0, 1.0, cover)
+    strokes(line, line, np.array([0, 2]), np.array([0]), np.zeros(1, bool), 0.0, 1.0, 2.0, cover, cover.copy())
     tint(cover, 1, 1, 1, 1.0, out)

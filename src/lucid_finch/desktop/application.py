@@ -32,6 +32,8 @@ def make_application() -> QApplication:
     if not has_display():
         os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     QLocale.setDefault(QLocale.c())
+    # The worker's Python must not keep the window waiting.
+    sys.setswitchinterval(0.001)
     application = QApplication([sys.argv[0]])
     application.setApplicationName("Lucid Finch")
     application.setDesktopFileName("lucid-finch")

@@ -38,12 +38,16 @@ class Card(QFrame):
 
     def show_state(self, about: str, count: str = "", wrong: bool = False) -> None:
         self.about.setText(about)
-        self.about.setObjectName("bad" if wrong else "quiet")
-        self.about.style().unpolish(self.about)
-        self.about.style().polish(self.about)
+        name = "bad" if wrong else "quiet"
+        if self.about.objectName() != name:
+            self.about.setObjectName(name)
+            self.about.style().unpolish(self.about)
+            self.about.style().polish(self.about)
         self.count.setText(count)
 
     def show_chosen(self, chosen: bool) -> None:
+        if self.property("chosen") == chosen:
+            return
         self.setProperty("chosen", chosen)
         self.style().unpolish(self)
         self.style().polish(self)
@@ -134,7 +138,9 @@ class RecipeColumn(QWidget):
                 continue
             near = len(found.near_misses)
             misses = self.tr("{} near miss") if near == 1 else self.tr("{} near misses")
-            card.show_state(f"{entry.kind} · {misses.format(near)} · {found.seconds * 1000:.0f} ms", str(len(found.findings)))
+            card.show_state(
+                f"{entry.kind} · {misses.format(near)} · {found.seconds * 1000:.0f}\u00a0ms", str(len(found.findings))
+            )
         for name, text in self.failures.items():
             if name in self.cards:
                 self.cards[name].show_state(text, "!", wrong=True)

@@ -273,7 +273,7 @@ class ParameterEditor(QWidget):
         self._mark_wrong(message)
 
     def _mark_wrong(self, message: str) -> None:
-        if self.field is None:
+        if self.field is None or (not message and not self.field.property("wrong")):
             return
         self.field.setProperty("wrong", bool(message))
         self.field.style().unpolish(self.field)

@@ -17,7 +17,7 @@ from lucid_finch.core.numerics.viewing import strokes, tint
 from lucid_finch.desktop.guard import guarded
 from lucid_finch.desktop.picture import Picture
 
-_MOST_TAGS = 250
+_MOST_TAGS = 90
 _MOST_SCALE = 96.0
 
 
@@ -188,7 +188,8 @@ class Pane(QWidget):
         painter.drawImage(self.rect(), _wrapped(self._buffer, QImage.Format.Format_RGB32))
         if scale * self.picture.frame.scale >= 10:
             self._paint_grid(painter)
-        if not self.hide_marks and self._overlay is not None:
+        shown = not self.only_chosen or any(marks.chosen for marks in self.marks)
+        if shown and not self.hide_marks and self._overlay is not None:
             if not self._overlay_valid:
                 self._draw_overlay(left, top, scale, ratio)
             painter.drawImage(self.rect(), _wrapped(self._overlay, QImage.Format.Format_ARGB32_Premultiplied))
@@ -200,52 +201,62 @@ class Pane(QWidget):
         overlay = self._overlay
         assert overlay is not None
         overlay[:] = 0
-        cover = np.empty(overlay.shape, np.uint8)
+        line, halo = np.zeros(overlay.shape, np.uint8), np.zeros(overlay.shape, np.uint8)
         for marks in self.marks:
-            x, y = (marks.x - left) * scale - 0.5, (marks.y - top) * scale - 0.5
             rows = np.arange(len(marks.start) - 1)
             chosen = np.isin(rows, list(marks.chosen)) if marks.chosen else np.zeros(len(rows), bool)
+            x, y = (marks.x - left) * scale - 0.5, (marks.y - top) * scale - 0.5
             dash = 5.0 * ratio if marks.dashed else 0.0
             for which, thin, bold in ((rows[~chosen], 0.75, 1.5), (rows[chosen], 1.5, 2.8)):
                 if not len(which) or (self.only_chosen and thin < 1):
                     continue
-                for radius, colour, opacity in ((bold, QColor("#0d0f10"), 0.62), (thin, marks.colour, 1.0)):
-                    cover[:] = 0
-                    strokes(x, y, marks.start, which, marks.closed, dash, radius * ratio, cover)
-                    tint(cover, colour.red(), colour.green(), colour.blue(), opacity, overlay)
+                strokes(x, y, marks.start, which, marks.closed, dash, thin * ratio, bold * ratio, line, halo)
+                tint(halo, 13, 15, 16, 0.62, overlay)
+                colour = marks.colour
+                tint(line, colour.red(), colour.green(), colour.blue(), 1.0, overlay)
         self._overlay_valid = True
+
+    def _tag_places(self, height: int) -> list[tuple[Marks, int, QRectF]]:
+        """Where numbers are written, so that none lies on another; the chosen ones first."""
+        cell = max(4, height // 2)
+        taken = np.zeros((self.height() // cell + 2, self.width() // cell + 2), bool)
+        room = QRectF(self.rect()).adjusted(8, 8, -8, -8)
+        width = self.fontMetrics().horizontalAdvance("0") * 0.84
+        places: list[tuple[Marks, int, QRectF]] = []
+        for marks in self.marks:
+            x, y = ((marks.at - (self.view.x, self.view.y)) * self.view.scale + (self.width() / 2, self.height() / 2)).T
+            inside = (x > 8) & (x < self.width() - 8) & (y > 8) & (y < self.height() - 8)
+            rows = np.flatnonzero(inside) if not (marks.dashed or self.only_chosen) else np.array(sorted(marks.chosen), int)
+            for row in sorted(rows.tolist(), key=lambda r, m=marks: r not in m.chosen):  # type: ignore[misc]
+                text = str(marks.numbers[row]) if not marks.dashed else "?"
+                box = QRectF(0, 0, width * len(text) + 9, height)
+                box.moveCenter(QPointF(x[row], y[row]))
+                if not room.contains(box):
+                    continue
+                window = (
+                    slice(int(box.top()) // cell, int(box.bottom()) // cell + 1),
+                    slice(int(box.left()) // cell, int(box.right()) // cell + 1),
+                )
+                if taken[window].any():
+                    continue
+                taken[window] = True
+                places.append((marks, row, box))
+                if len(places) >= _MOST_TAGS:
+                    return places
+        return places
 
     def _paint_tags(self, painter: QPainter) -> None:
         font = QFont(self.font())
         font.setPointSizeF(max(7.5, self.font().pointSizeF() * 0.84))
         painter.setFont(font)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        metrics = painter.fontMetrics()
-        room = QRectF(self.rect()).adjusted(8, 8, -8, -8)
-        taken: list[QRectF] = []
-        for marks in self.marks:
-            if (marks.dashed or self.only_chosen) and not marks.chosen:
-                continue
-            # The chosen ones first, so that no other number takes their place.
-            order = sorted(range(len(marks.at)), key=lambda row: row not in marks.chosen)
-            for row in order:
-                if len(taken) >= _MOST_TAGS:
-                    return
-                if (marks.dashed or self.only_chosen) and row not in marks.chosen:
-                    continue
-                place = self.from_source(*marks.at[row])
-                text = str(marks.numbers[row]) if not marks.dashed else "?"
-                box = QRectF(0, 0, metrics.horizontalAdvance(text) + 9, metrics.height() + 1)
-                box.moveCenter(place)
-                if not room.contains(box) or any(box.intersects(other) for other in taken):
-                    continue
-                taken.append(box)
-                picked = row in marks.chosen
-                painter.setPen(Qt.PenStyle.NoPen)
-                painter.setBrush(marks.colour if picked else QColor(18, 20, 22, 220))
-                painter.drawRoundedRect(box, 4, 4)
-                painter.setPen(QColor("#14171a") if picked else marks.colour.lighter(125))
-                painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
+        for marks, row, box in self._tag_places(painter.fontMetrics().height() + 1):
+            picked = row in marks.chosen
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(marks.colour if picked else QColor(18, 20, 22, 220))
+            painter.drawRoundedRect(box, 4, 4)
+            painter.setPen(QColor("#14171a") if picked else marks.colour.lighter(125))
+            painter.drawText(box, Qt.AlignmentFlag.AlignCenter, str(marks.numbers[row]) if not marks.dashed else "?")
 
     def _paint_grid(self, painter: QPainter) -> None:
         """Pixel borders, and the values where they fit."""

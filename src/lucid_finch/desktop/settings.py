@@ -52,11 +52,13 @@ class SettingsPanel(QWidget):
     def refresh(self) -> None:
         """Show the current values; widgets are built anew only when other parameters are to be shown."""
         shape = self._wanted_shape()
-        if shape != self._shape:
+        fresh = shape != self._shape
+        if fresh:
             self._shape = shape
             self._build()
         self._show_values()
-        self._show_detection()
+        if fresh:
+            self._show_detection()
 
     def _wanted_shape(self) -> Any:
         chosen = self.study.chosen

@@ -12,14 +12,17 @@ from PySide6.QtCore import (
     QItemSelectionModel,
     QModelIndex,
     QPersistentModelIndex,
+    QRect,
     Qt,
     Signal,
 )
-from PySide6.QtGui import QKeySequence, QPainter
+from PySide6.QtGui import QColor, QKeySequence, QPainter
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QApplication,
+    QFrame,
     QHeaderView,
+    QStyle,
     QStyledItemDelegate,
     QStyleOptionViewItem,
     QTableView,
@@ -31,6 +34,13 @@ from lucid_finch.desktop.guard import guarded
 from lucid_finch.desktop.theme import current_theme
 
 Index = QModelIndex | QPersistentModelIndex
+
+_DISPLAY = Qt.ItemDataRole.DisplayRole.value
+_ALIGNMENT = Qt.ItemDataRole.TextAlignmentRole.value
+_TIP = Qt.ItemDataRole.ToolTipRole.value
+_OURS = frozenset((_DISPLAY, _ALIGNMENT, _TIP))
+_LEFT = (Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter).value
+_RIGHT = (Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter).value
 
 _GRADES = ("●○○○", "●●○○", "●●●○", "●●●●")
 _GRADE_LIMITS = (3.0, 6.0, 20.0)
@@ -100,20 +110,23 @@ class TableModel(QAbstractTableModel):
             return f"{value:.{declared.digits}f}" if np.isfinite(value) else "–"
         return str(value)
 
-    def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        if not index.isValid():
+    def shown(self, row: int, column: int) -> str:
+        """The text of a cell in the window, where sureness is shown in grades."""
+        if self.columns[column].name == "log_nfa":
+            return sureness(float(self.value(row, column)))
+        return self.text(row, column)
+
+    def data(self, index: Index, role: int = _DISPLAY) -> Any:
+        # Asked for half a dozen roles a cell at each painting: what is not ours has to be told apart quickly.
+        if role not in _OURS or not index.isValid():
             return None
-        declared = self.columns[index.column()]
-        if role == Qt.ItemDataRole.DisplayRole:
-            if declared.name == "log_nfa":
-                return sureness(float(self.value(index.row(), index.column())))
-            return self.text(index.row(), index.column())
-        if role == Qt.ItemDataRole.TextAlignmentRole:
-            left = bool(declared.names)
-            return int((Qt.AlignmentFlag.AlignLeft if left else Qt.AlignmentFlag.AlignRight) | Qt.AlignmentFlag.AlignVCenter)
-        if role == Qt.ItemDataRole.ToolTipRole:
-            return f"{declared.help}: {self.text(index.row(), index.column())} {declared.unit}".strip()
-        return None
+        row, column = index.row(), index.column()
+        declared = self.columns[column]
+        if role == _DISPLAY:
+            return self.shown(row, column)
+        if role == _ALIGNMENT:
+            return _LEFT if declared.names else _RIGHT
+        return f"{declared.help}: {self.text(row, column)} {declared.unit}".strip()
 
     def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         if orientation != Qt.Orientation.Horizontal or section >= len(self.columns):
@@ -127,36 +140,31 @@ class TableModel(QAbstractTableModel):
 
 
 class _Cells(QStyledItemDelegate):
-    """Draws a score as a bar."""
+    """Draws a cell with one question to the model; the toolkit's own way asks eight, and a table is drawn at every move."""
 
     @guarded
     def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
-        model = index.model()
-        if not isinstance(model, TableModel) or model.columns[index.column()].name != "score":
-            super().paint(painter, option, index)
-            return
+        model: Any = index.model()
+        row, column = index.row(), index.column()
+        declared = model.columns[column]
+        rect, state = option.rect, option.state
         theme = current_theme()
-        painter.save()
-        view = option.widget
-        rect = option.rect
-        if isinstance(view, QTableView) and view.selectionModel().isSelected(index):
-            painter.fillRect(rect, theme.accent_soft)
+        if state & QStyle.StateFlag.State_Selected:
+            painter.fillRect(rect, QColor(theme.accent_soft))
+        if declared.name == "score":
+            self._paint_bar(painter, rect, float(np.clip(model.value(row, column), 0, 1)))
+            return
+        painter.setPen(QColor(theme.text))
+        flags = _LEFT if declared.names else _RIGHT
+        painter.drawText(rect.adjusted(6, 0, -6, 0), flags, model.shown(row, column))
+
+    def _paint_bar(self, painter: QPainter, rect: QRect, share: float) -> None:
+        theme = current_theme()
         bar = rect.adjusted(8, rect.height() // 2 - 3, -8, 0)
         bar.setHeight(6)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(_colour(theme.line))
-        painter.drawRoundedRect(bar, 3, 3)
-        bar.setWidth(round(bar.width() * float(np.clip(model.value(index.row(), index.column()), 0, 1))))
-        painter.setBrush(_colour(theme.accent))
-        painter.drawRoundedRect(bar, 3, 3)
-        painter.restore()
-
-
-def _colour(text: str) -> Any:
-    from PySide6.QtGui import QColor
-
-    return QColor(text)
+        painter.fillRect(bar, QColor(theme.line))
+        bar.setWidth(round(bar.width() * share))
+        painter.fillRect(bar, QColor(theme.accent))
 
 
 class FindingsTable(QTableView):
@@ -173,7 +181,9 @@ class FindingsTable(QTableView):
         self.setSortingEnabled(True)
         self.horizontalHeader().setSortIndicator(-1, Qt.SortOrder.AscendingOrder)
         self.setShowGrid(False)
+        self.setFrameShape(QFrame.Shape.NoFrame)
         self.setWordWrap(False)
+        self.setTextElideMode(Qt.TextElideMode.ElideNone)
         self.verticalHeader().hide()
         height = self.fontMetrics().height() + 7
         self.verticalHeader().setDefaultSectionSize(height)

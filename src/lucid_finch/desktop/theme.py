@@ -62,18 +62,19 @@ def apply_theme(application: QApplication, theme: Theme) -> None:
     application.setStyle("Fusion")
     application.setPalette(palette)
     application.setStyleSheet(_sheet(theme))
-    application.setProperty("finch_theme", theme.name)
+    _current[:] = [theme]
 
 
 def current_theme() -> Theme:
     """The theme that is in force."""
-    application = QApplication.instance()
-    return THEMES.get(str(application.property("finch_theme")) if application is not None else "", LIGHT)
+    return _current[-1]
+
+
+_current = [LIGHT]
 
 
 def _sheet(t: Theme) -> str:
     return f"""
-    QWidget {{ color: {t.text}; }}
     QMainWindow, QDialog, #column, #settings, #topbar {{ background: {t.shell}; }}
     #topbar {{ border-bottom: 1px solid {t.line}; }}
     #column {{ border-right: 1px solid {t.line}; }}
@@ -106,8 +107,6 @@ def _sheet(t: Theme) -> str:
     QTabWidget::pane {{ border: none; background: {t.card}; }}
     QTabBar::tab {{ background: transparent; color: {t.quiet}; padding: 6px 12px; border: none; }}
     QTabBar::tab:selected {{ background: {t.card}; color: {t.text}; border-top-left-radius: 6px; border-top-right-radius: 6px; }}
-    QTableView {{ background: {t.card}; border: none; gridline-color: {t.line}; selection-background-color: {t.accent_soft};
-        selection-color: {t.text}; alternate-background-color: {t.card}; }}
     QHeaderView {{ background: {t.card}; }}
     QHeaderView::section {{ background: {t.card}; color: {t.quiet}; border: none; border-bottom: 1px solid {t.line};
         padding: 4px 6px; }}

@@ -124,7 +124,8 @@ class Bench(QMainWindow):
         self._generation = 0
         self._judged: dict[str, tuple[Any, Any]] = {}
         self._fit_wanted = True
-        self._begun = 0.0
+        self._took = ""
+        """How long the recipe took the last time, for the bar."""
         self._build()
         self._make_actions()
         self._connect()
@@ -317,6 +318,12 @@ class Bench(QMainWindow):
             frame.pane.clicked.connect(self._clicked)
             frame.pane.asked.connect(self.ask_why)
         self.activate_pane(1)
+        self._answer_due = QTimer(self)
+        self._answer_due.setSingleShot(True)
+        self._answer_due.timeout.connect(self._answer)
+        self._tables_due = QTimer(self)
+        self._tables_due.setSingleShot(True)
+        self._tables_due.timeout.connect(self._fill_tables)
         self._slow = QTimer(self)
         self._slow.setSingleShot(True)
         self._slow.setInterval(250)
@@ -417,12 +424,18 @@ class Bench(QMainWindow):
     # Running
 
     def _recipe_changed(self) -> None:
+        # In the next turn of the event loop: moves that come together are answered once.
+        self._answer_due.start()
+
+    def _answer(self) -> None:
+        """Bring the results up to date with the recipe: at once if only limits have moved."""
         if self.study.image is not None and not self._judge_at_once():
             self._run()
 
     def _image_changed(self) -> None:
         self.pictures = {}
         self._judged = {}
+        self._answer_due.stop()
         self.answer.put_away()
         self.empty.hide()
         self.image_name.setText(self.study.image.name if self.study.image is not None else "")
@@ -548,7 +561,8 @@ class Bench(QMainWindow):
             self.column.failures.pop("preparation", None)
             self.study.prepared = values[0]
         elif what == "time":
-            self.doing.setText(f"{values[0] * 1000:.0f} ms")
+            self._took = f"{values[0] * 1000:.0f} ms"
+            self.doing.setText(self._took)
         elif what == "picture":
             self._show_picture(values[0])
 
@@ -581,8 +595,8 @@ class Bench(QMainWindow):
     @Slot()
     def _work_idle(self) -> None:
         self._slow.stop()
-        if self.progress.isVisible() and not self.doing.text().endswith("ms"):
-            self.doing.setText("")
+        if self.progress.isVisible():
+            self.doing.setText(self._took)
         self.progress.hide()
         self.stop.hide()
 
@@ -650,14 +664,19 @@ class Bench(QMainWindow):
             for picture in self.pictures.values():
                 self.strip.show_picture(picture)
         self._show_active_maps()
+        # In the next turn of the event loop: overlay first, and no turn longer than a frame.
+        self._tables_due.start()
+        self.tabs.setTabText(0, self.tr("Findings {}").format(len(found.findings) if found is not None else ""))
+        self.tabs.setTabText(1, self.tr("Near misses {}").format(len(found.near_misses) if found is not None else ""))
+        self._show_marks()
+
+    def _fill_tables(self) -> None:
+        found = self.study.detection
         labels = {}
         if found is not None:
             labels = {n: d.label for n, d in found.work.detector.Parameters.declarations().items()}
         self.findings.show_table(found.findings if found is not None else None, labels)
         self.near_misses.show_table(found.near_misses if found is not None else None, labels)
-        self.tabs.setTabText(0, self.tr("Findings {}").format(len(found.findings) if found is not None else ""))
-        self.tabs.setTabText(1, self.tr("Near misses {}").format(len(found.near_misses) if found is not None else ""))
-        self._show_marks()
 
     def _show_marks(self, extra: Sequence[Marks] = ()) -> None:
         marks: list[Marks] = []
@@ -703,6 +722,7 @@ class Bench(QMainWindow):
     # Choosing and asking
 
     def _choose(self, found: list[int], near: list[int], centre: bool = False) -> None:
+        """Show these rows' marks as chosen."""
         if len(self._own_marks) != 2:
             return
         if found:

@@ -260,11 +260,11 @@ class Edges(Detector):
 
         return [
             one("smoothed", "smoothed", "grey", "grey", maps.smoothed, "the image after the Gaussian smoothing"),
-            one("gradient_x", "gradient along x", _SLOPE, "signed", maps.gradient_x, "positive where it brightens to the right"),
-            one("gradient_y", "gradient along y", _SLOPE, "signed", maps.gradient_y, "positive where it brightens downwards"),
-            one("magnitude", "gradient magnitude", _SLOPE, "grey", maps.magnitude, "length of the gradient"),
-            one("direction", "gradient direction", "deg", "cyclic", maps.direction, "from dark to bright, 0 is right, 90 down"),
-            one("above", "above weakest link", _SLOPE, "grey", maps.above, "magnitude where it reaches the lower limit"),
+            one("gradient_x", "gradient x", _SLOPE, "signed", maps.gradient_x, "positive where it brightens to the right"),
+            one("gradient_y", "gradient y", _SLOPE, "signed", maps.gradient_y, "positive where it brightens downwards"),
+            one("magnitude", "magnitude", _SLOPE, "grey", maps.magnitude, "length of the gradient"),
+            one("direction", "direction", "deg", "cyclic", maps.direction, "from dark to bright, 0 is right, 90 down"),
+            one("above", "above limit", _SLOPE, "grey", maps.above, "magnitude where it reaches the lower limit"),
             one("thinned", "thinned", _SLOPE, "mask", maps.thinned, "maxima of the magnitude along the gradient"),
             replace(one("edges", "edges", "", "mask", edges, "points of the chains that stand"), judged=True),
         ]

@@ -67,14 +67,17 @@ def sample(level, left, top, step, low, factor, table, outside, out):  # type: i
 
 
 @kernel
-def strokes(x, y, start, chosen, closed, dash, radius, cover):  # type: ignore[no-untyped-def]
-    """Raise `cover` (0..255) along the chosen chains of points (view pixels) by a round brush; `dash` px on and off, or 0."""
-    height, width = cover.shape
-    reach = int(np.ceil(radius + 0.5))
+def strokes(x, y, start, chosen, closed, dash, thin, bold, line, halo):  # type: ignore[no-untyped-def]
+    """Raise two covers (0..255) along the chosen chains of points (view pixels): `line` by a round brush of radius `thin`,
+    `halo` by one of radius `bold`; `dash` px on and off, or 0 for no gaps."""
+    height, width = halo.shape
+    reach = int(np.ceil(bold + 0.5))
     for which in range(chosen.size):
         chain = chosen[which]
         begin, end = start[chain], start[chain + 1]
         run = 0.0
+        # Of points that fall on one place of the view, one is enough.
+        drawn_x, drawn_y = -1e9, -1e9
         for k in range(begin, end):
             x1, y1 = x[k], y[k]
             after = k + 1
@@ -82,7 +85,7 @@ def strokes(x, y, start, chosen, closed, dash, radius, cover):  # type: ignore[n
                 after = begin if closed[chain] else k
             x2, y2 = x[after], y[after]
             beyond = max(x1, x2) < -reach or max(y1, y2) < -reach or min(x1, x2) > width + reach or min(y1, y2) > height + reach
-            length = np.hypot(x2 - x1, y2 - y1)
+            length = np.sqrt((x2 - x1) * (x2 - x1) + (y2 - y1) * (y2 - y1))
             if beyond:
                 run += length
                 continue
@@ -93,26 +96,30 @@ def strokes(x, y, start, chosen, closed, dash, radius, cover):  # type: ignore[n
                     continue
                 px = x1 + share * (x2 - x1)
                 py = y1 + share * (y2 - y1)
+                if abs(px - drawn_x) + abs(py - drawn_y) < 0.6:
+                    continue
+                drawn_x, drawn_y = px, py
                 cx = int(np.floor(px + 0.5))
                 cy = int(np.floor(py + 0.5))
                 for v in range(max(cy - reach, 0), min(cy + reach + 1, height)):
                     for u in range(max(cx - reach, 0), min(cx + reach + 1, width)):
-                        inside = radius + 0.5 - np.hypot(u - px, v - py)
-                        if inside > 0:
-                            level = np.uint8(255 * min(inside, 1.0))
-                            if level > cover[v, u]:
-                                cover[v, u] = level
+                        away = np.sqrt((u - px) * (u - px) + (v - py) * (v - py))
+                        wide = np.uint8(255 * min(max(bold + 0.5 - away, 0.0), 1.0))
+                        narrow = np.uint8(255 * min(max(thin + 0.5 - away, 0.0), 1.0))
+                        halo[v, u] = max(halo[v, u], wide)
+                        line[v, u] = max(line[v, u], narrow)
             run += length
 
 
 @kernel
 def tint(cover, red, green, blue, opacity, out):  # type: ignore[no-untyped-def]
-    """Lay a colour over `out` (premultiplied 0xAARRGGBB) where `cover` says."""
+    """Lay a colour over `out` (premultiplied 0xAARRGGBB) where `cover` says, and clear the cover."""
     for j in range(cover.shape[0]):
         for i in range(cover.shape[1]):
             if cover[j, i] == 0:
                 continue
             share = opacity * cover[j, i] / 255.0
+            cover[j, i] = 0
             old = out[j, i]
             a = 255.0 * share + (old >> np.uint32(24)) * (1 - share)
             r = red * share + ((old >> np.uint32(16)) & np.uint32(255)) * (1 - share)
