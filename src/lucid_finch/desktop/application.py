@@ -16,6 +16,8 @@ import platformdirs
 from PySide6.QtCore import QLocale, QTimer
 from PySide6.QtWidgets import QApplication
 
+from lucid_finch.core.numerics import threads
+
 _kept: list[IO[str]] = []
 
 
@@ -34,6 +36,8 @@ def make_application() -> QApplication:
     QLocale.setDefault(QLocale.c())
     # The worker's Python must not keep the window waiting.
     sys.setswitchinterval(0.001)
+    # One processor is left to the window, however hard the worker works.
+    threads.set_thread_count(threads.thread_count() - 1)
     application = QApplication([sys.argv[0]])
     application.setApplicationName("Lucid Finch")
     application.setDesktopFileName("lucid-finch")

@@ -893,4 +893,6 @@ class Bench(QMainWindow):
             event.ignore()
             return
         self.worker.close()
+        # What is torn down after this must not call back into a half-gone window.
+        self.study.undo.cleanChanged.disconnect(self._show_title)
         event.accept()

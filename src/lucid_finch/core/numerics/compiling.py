@@ -11,6 +11,7 @@ from typing import Any
 
 import llvmlite.binding
 import numba
+import numba.np.linalg
 import platformdirs
 
 
@@ -31,6 +32,15 @@ def cache_folder() -> Path:
 
 
 numba.config.CACHE_DIR = str(cache_folder())  # type: ignore[attr-defined]
+
+
+def _no_blas() -> None:
+    raise ImportError("no kernel multiplies matrices")
+
+
+# Else the first kernel that is called loads SciPy's linear algebra, for matrix products: a quarter of a second.
+if hasattr(numba.np.linalg, "ensure_blas"):
+    numba.np.linalg.ensure_blas = _no_blas
 
 # Where the processor has 512-bit registers the compiler would still use 256 bits; these loops gain from the wider ones.
 if llvmlite.binding.get_host_cpu_features().get("avx512f"):

@@ -1,0 +1,61 @@
+"""Start-up times as ratios: importing against importing NumPy, --help, the window against a bare one."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+from PIL import Image as Pillow
+
+from benchmarks.scenes import photograph
+
+BARE = """
+import numpy, numba
+from PySide6.QtWidgets import QApplication, QMainWindow
+app = QApplication([]); window = QMainWindow(); window.resize(1280, 800); window.show(); app.processEvents()
+"""
+
+OURS = """
+import sys
+from lucid_finch.desktop.application import make_application
+app = make_application()
+from lucid_finch.desktop.window import Bench
+bench = Bench(); bench.show(); bench.open_path(sys.argv[1])
+while "source" not in bench.pictures: app.processEvents()
+app.processEvents()
+import os; os._exit(0)
+"""
+
+
+def seconds(*command: str, turns: int = 7) -> float:
+    """The fastest of several runs of a whole process."""
+    best = float("inf")
+    for _ in range(turns):
+        started = time.perf_counter()
+        subprocess.run(command, check=True, capture_output=True, env={**os.environ, "QT_QPA_PLATFORM": "offscreen"})
+        best = min(best, time.perf_counter() - started)
+    return best
+
+
+def main() -> None:
+    python = sys.executable
+    nothing = seconds(python, "-c", "pass")
+    numpy = seconds(python, "-c", "import numpy")
+    package = seconds(python, "-c", "import lucid_finch")
+    helped = seconds(str(Path(python).parent / "lucid-finch"), "--help")
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "picture.png"
+        Pillow.fromarray(photograph()).save(path)
+        bare = seconds(python, "-c", BARE, turns=4)
+        ours = seconds(python, "-c", OURS, str(path), turns=4)
+    print(f"python {nothing:.3f} s, import numpy {numpy:.3f} s, import lucid_finch {package:.3f} s")
+    print(f"--help {helped:.3f} s, {helped / numpy:.1f} times import numpy")
+    print(f"bare window {bare:.2f} s, ours to its first picture {ours:.2f} s, {ours / bare:.2f} times")
+
+
+if __name__ == "__main__":
+    main()
