@@ -206,7 +206,7 @@ class FindingsTable(QTableView):
                 header = str(self.rows.headerData(number, Qt.Orientation.Horizontal))
                 sample = max((labels.get(n, n) for n in declared.names), key=len, default="00000.00")
                 sample = sample if declared.name not in ("id", "closed", "lost_to", "points") else "0000"
-                self.setColumnWidth(number, max(metrics.horizontalAdvance(header) + 26, metrics.horizontalAdvance(sample) + 20))
+                self.setColumnWidth(number, max(metrics.horizontalAdvance(header) + 16, metrics.horizontalAdvance(sample) + 20))
 
     def _selection_changed(self, *_: Any) -> None:
         if not self._quiet:

@@ -137,12 +137,12 @@ class Edges(Detector):
     purpose = "Where grey levels change fastest: ordered chains of sub-pixel points."
     Parameters = EdgesParameters
     columns = (
+        Column("log_nfa", "sureness", "", "-log10 of the expected number of false alarms", 1),
         Column("length", "length", "px", "along the chain", 1, "length"),
         Column("strength", "strength", _SLOPE, "median gradient", 2, "slope"),
         Column("peak", "strongest", _SLOPE, "largest gradient", 2, "slope"),
         Column("closed", "closed", "", "1 where the end meets the start", 0),
         Column("points", "points", "", "number of points", 0),
-        Column("log_nfa", "sureness", "", "-log10 of the expected number of false alarms", 1),
     )
     criteria = (Column("reach", "strongest link", _SLOPE, "largest gradient of all that the chain touches", 2, "slope"),)
 
@@ -176,9 +176,10 @@ class Edges(Detector):
         mean_low: Any = z_low
         if low is not None and len(chains):
             mean_low = np.add.reduceat(np.minimum(z_low, 1e6)[chains.order].astype(float), chains.start[:-1]) / count
+        first, last = chains.order[chains.start[:-1]], chains.order[chains.start[1:] - 1]
         log_nfa = chain_chance.log_nfa(
             chains.length,
-            chains.closed,
+            np.hypot(points.x[last] - points.x[first], points.y[last] - points.y[first]),
             chains.energy / np.maximum(count, 1),
             mean_low,
             background.correlation,

@@ -44,25 +44,24 @@ class Background:
 
 
 @kernel
-def _sample_band(pixels, blocked, rows, columns, smooth, derive, top, bottom, step, lag, counts, same, seen):  # type: ignore[no-untyped-def]
-    """Histograms of log2 |gradient|^2 of one row of blocks, and how often components keep their sign over `lag` px.
+def _sample_band(pixels, blocked, rows, columns, smooth, derive, top, bottom, step, lag, counts, samples):  # type: ignore[no-untyped-def]
+    """Histograms (block columns, bins) of log2 |gradient|^2 of one row of blocks, from every `step`-th row.
 
-    counts (block columns, bins); same and seen (block columns, 2): the y component along x, the x component along y.
+    The rows themselves go into samples (rows, 3, W): both components, and the x component `lag` rows further down (of
+    every other row; else NaN).
     """
     radius = smooth.size // 2
     height, width = pixels.shape
     use_blocked = blocked.shape[0] == height
     across = np.empty(width + 2 * radius, np.float32)
     along = np.empty(width + 2 * radius, np.float32)
-    gx = np.empty(width, np.float32)
-    gy = np.empty(width, np.float32)
-    below = np.empty(width, np.float32)
     spare = np.empty(width, np.float32)
     squared = np.empty(width, np.float32)
     place = np.empty(width, np.int32)
     bits = squared.view(np.int32)
-    first_row = top + step // 2
-    for y in range(first_row, bottom, step):
+    for number in range(samples.shape[0]):
+        y = top + step // 2 + number * step
+        gx, gy, below = samples[number, 0], samples[number, 1], samples[number, 2]
         gradient_row(pixels, rows, columns, y, smooth, derive, across, along, gx, gy)
         for x in range(width):
             squared[x] = gx[x] * gx[x] + gy[x] * gy[x]
@@ -70,48 +69,58 @@ def _sample_band(pixels, blocked, rows, columns, smooth, derive, top, bottom, st
             # The exponent and the first three bits of the mantissa: eight bins an octave.
             p = (bits[x] >> np.int32(20)) - np.int32((127 + _LOWEST) * _OCTAVE)
             place[x] = min(max(p, np.int32(0)), np.int32(_BINS - 1))
-        pair = (y - first_row) // step % 2 == 0 and y + lag < height
-        if pair:
+        if number % 2 == 0 and y + lag < height:
             gradient_row(pixels, rows, columns, y + lag, smooth, derive, across, along, below, spare)
+        else:
+            below[:] = np.nan
         for block in range(counts.shape[0]):
-            first = block * BLOCK
-            last = min(first + BLOCK, width)
             histogram = counts[block]
-            for x in range(first, last):
+            for x in range(block * BLOCK, min(block * BLOCK + BLOCK, width)):
                 histogram[place[x]] += 1
             if use_blocked:
-                for x in range(first, last):
+                for x in range(block * BLOCK, min(block * BLOCK + BLOCK, width)):
                     histogram[place[x]] -= blocked[y, x] != 0
-            agree = np.int32(0)
-            valid = np.int32(0)
-            # Less the mean along the row: a smooth shading would keep its sign for ever.
-            mean = np.float32(0.0)
-            for x in range(first, last):
-                mean += gy[x]
-            mean /= np.float32(last - first)
-            here = gy[first : max(last - lag, first)]
-            there = gy[min(first + lag, last) : last]
-            for i in range(here.size):
-                product = (here[i] - mean) * (there[i] - mean)
-                agree += np.int32(product > 0)
-                valid += np.int32(product != 0)
+
+
+@kernel
+def _agreeing(here, there, most):  # type: ignore[no-untyped-def]
+    """Of the pairs that are both weak, less their mean: how many agree in sign, and how many there are.
+
+    Strong ones are edges, whose sign lasts; and without taking the mean away, a smooth shading would keep its sign for ever.
+    """
+    mean = np.float32(0.0)
+    count = np.int32(0)
+    for i in range(here.size):
+        weak = (abs(here[i]) < most) & (abs(there[i]) < most)
+        mean += here[i] + there[i] if weak else np.float32(0.0)
+        count += np.int32(2) if weak else np.int32(0)
+    mean /= np.float32(max(count, np.int32(1)))
+    agree = np.int32(0)
+    valid = np.int32(0)
+    for i in range(here.size):
+        product = (here[i] - mean) * (there[i] - mean)
+        weak = (abs(here[i]) < most) & (abs(there[i]) < most)
+        agree += np.int32(weak & (product > 0))
+        valid += np.int32(weak & (product != 0))
+    return agree, valid
+
+
+@kernel
+def _signs(samples, scale, lag, same, seen):  # type: ignore[no-untyped-def]
+    """How often components keep their sign over `lag` px: same and seen (block columns, 2), y along x and x along y."""
+    width = samples.shape[2]
+    for number in range(samples.shape[0]):
+        gx, gy, below = samples[number, 0], samples[number, 1], samples[number, 2]
+        for block in range(scale.size):
+            first = block * BLOCK
+            last = min(first + BLOCK, width)
+            most = np.float32(3.0) * scale[block]
+            agree, valid = _agreeing(gy[first : max(last - lag, first)], gy[min(first + lag, last) : last], most)
             same[block, 0] += agree
             seen[block, 0] += valid
-            if pair:
-                agree = np.int32(0)
-                valid = np.int32(0)
-                here = gx[first:last]
-                there = below[first:last]
-                mean = np.float32(0.0)
-                for i in range(here.size):
-                    mean += here[i] + there[i]
-                mean /= np.float32(2 * here.size)
-                for i in range(here.size):
-                    product = (here[i] - mean) * (there[i] - mean)
-                    agree += np.int32(product > 0)
-                    valid += np.int32(product != 0)
-                same[block, 1] += agree
-                seen[block, 1] += valid
+            agree, valid = _agreeing(gx[first:last], below[first:last], most)
+            same[block, 1] += agree
+            seen[block, 1] += valid
 
 
 @kernel
@@ -140,20 +149,28 @@ def _scales(
     """Rayleigh scale of each block from its histogram, and which blocks vary too little to tell it, or the correlation.
 
     The 65 % quantile copes with grain that fills only part of a block (strongly compressed pictures), but not more than
-    half above what the 35 % quantile says: the rest are the edges of objects.
+    half above what the 35 % quantile says: the rest are the edges of objects. Where quantiles lie too far apart for any
+    grain, and the upper ones are those of steps of many grey levels, edges fill the block: the 10 % quantile is all that is
+    left of the background.
     """
-    shares = np.array([0.35, 0.65])
-    squared = np.empty((len(counts), 2))
+    shares = np.array([0.1, 0.2, 0.35, 0.65, 0.8])
+    squared = np.empty((len(counts), len(shares)))
     _quantiles(counts, shares, squared)
-    low, high = np.sqrt(squared / (-2 * np.log1p(-shares))).T
+    lowest, lower, low, high, highest = np.sqrt(squared / (-2 * np.log1p(-shares))).T
     scale = np.minimum(high, 1.5 * low)
+    spread = highest / np.maximum(lower, 1e-12)
+    filled = np.where(highest > 8 * slope, np.clip((spread - 6) / 3, 0, 1), 0.0)
     still = counts[:, 0] > 0.25 * counts.sum(axis=1)
+    others = scale[(filled == 0) & ~still]
+    # If there are blocks that tell, those that do not are hardly much calmer.
+    least = 0.7 * float(np.median(others)) if len(others) > 0.1 * len(scale) else 1e-12
+    scale = np.maximum(scale, 1e-12) ** (1 - filled) * np.maximum(lowest, least) ** filled
     # Of a block that is partly flat, the rest may be a shading in steps of one grey level: as much as that explains.
     moving = counts[still].copy()
     moving[:, 0] = 0
-    squared = np.empty((len(moving), 2))
+    squared = np.empty((len(moving), len(shares)))
     _quantiles(moving, shares, squared)
-    scale[still] = np.minimum(np.sqrt(squared[:, 1] / (-2 * np.log1p(-shares[1]))), 0.75 * slope)
+    scale[still] = np.minimum(np.sqrt(squared[:, 3] / (-2 * np.log1p(-shares[3]))), 0.75 * slope)
     # Where noise does not blur the steps between grey levels, one such step is no edge.
     stepped = low < dithered
     return np.maximum(scale, np.where(stepped, 0.45 * slope, 0.0)), still, still | stepped
@@ -193,17 +210,22 @@ def measure_background(
     mask = nothing if blocked is None else blocked
     across = -(-width // BLOCK)
 
-    def band(top: int, bottom: int) -> tuple[NDArray[Any], NDArray[Any], NDArray[Any]]:
+    def band(top: int, bottom: int) -> tuple[NDArray[Any], NDArray[Any]]:
         counts = np.zeros((across, _BINS), np.int32)
-        same, seen = np.zeros((across, 2), np.int64), np.zeros((across, 2), np.int64)
-        _sample_band(pixels, mask, rows, columns, smooth, derive, top, bottom, step, lag, counts, same, seen)
-        return counts, same, seen
+        samples = np.empty((len(range(top + step // 2, bottom, step)), 3, width), np.float32)
+        _sample_band(pixels, mask, rows, columns, smooth, derive, top, bottom, step, lag, counts, samples)
+        return counts, samples
 
     parts = threads.over_bands(band, height, cancelled, BLOCK)
-    counts, same, seen = (np.concatenate([part[i] for part in parts]) for i in range(3))
+    counts = np.concatenate([part[0] for part in parts])
     # An undithered step of one quantum has this slope; below it, strength says nothing.
     slope = quantum * float(np.max(np.cumsum(-derive[: len(derive) // 2].astype(float))))
     scale, still, unsure = _scales(counts, slope, 0.4 * quantum * noise_gain(smooth, derive))
+    blocks = scale.reshape(len(parts), across).astype(np.float32)
+    same, seen = np.zeros((len(counts), 2), np.int64), np.zeros((len(counts), 2), np.int64)
+    for number, (_, samples) in enumerate(parts):
+        row = slice(number * across, (number + 1) * across)
+        _signs(samples, blocks[number], lag, same[row], seen[row])
     scale = _filled(scale.reshape(len(parts), across), still.reshape(len(parts), across))
     told = (seen >= 100) & ~unsure[:, None]
     agreement = [np.median((same / np.maximum(seen, 1))[told[:, i], i]) if told[:, i].any() else 0.5 for i in (0, 1)]
