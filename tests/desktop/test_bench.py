@@ -266,6 +266,17 @@ class Looking(BenchCase):
         picture = self.bench.frames[0].pane.picture
         self.assertEqual(picture.low, -picture.high)
 
+    def test_thin_maps_do_not_fade_when_small(self) -> None:
+        edges = self.bench.pictures["edges"]
+        self.assertGreater(len(edges.levels), 1)
+        for level in edges.levels:
+            self.assertEqual(level.max(), 1)
+        self.bench.show_map("edges")
+        self.bench.view.set(150.0, 100.0, 0.4)
+        shown = self.bench.frames[1].pane.grab().toImage()
+        bright = sum(shown.pixelColor(x, y).red() > 200 for x in range(0, shown.width(), 2) for y in range(0, shown.height(), 2))
+        self.assertGreater(bright, 10)
+
     def test_marks_are_hidden_while_h_is_held(self) -> None:
         pane = self.bench.frames[0].pane
         with_marks = pane.grab().toImage()

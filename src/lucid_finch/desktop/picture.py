@@ -46,7 +46,9 @@ class Picture:
     def of_map(evidence: EvidenceMap) -> Picture:
         values = evidence.values
         low, high = display_range(values, evidence.kind)
-        return Picture(evidence.name, evidence.label, evidence.unit, evidence.kind, low, high, evidence.frame, _levels(values))
+        return Picture(
+            evidence.name, evidence.label, evidence.unit, evidence.kind, low, high, evidence.frame, _levels(values, evidence.kind)
+        )
 
     @property
     def width(self) -> int:
@@ -78,7 +80,9 @@ class Picture:
         """Into `out`: its top left corner shows the source place (left, top), `scale` view pixels a source pixel."""
         step = 1.0 / (scale * self.frame.scale)
         number = 0
-        while step >= 2.0 and number + 1 < len(self.levels):
+        # Of a mask no pixel may be passed over; of the rest, every second one at most.
+        most = 1.001 if self.kind == "mask" else 2.0
+        while step >= most and number + 1 < len(self.levels):
             step, number = step / 2, number + 1
         level = self.levels[number]
         u, v = self.frame.from_source(left, top)
@@ -101,11 +105,19 @@ class Picture:
         return out
 
 
-def _levels(values: NDArray[Any]) -> tuple[NDArray[Any], ...]:
+def _strongest(level: NDArray[Any]) -> NDArray[Any]:
+    """At half the size, the largest of four pixels: thin marks must not fade away."""
+    height, width = level.shape[:2]
+    even = np.pad(level, ((0, height % 2), (0, width % 2), (0, 0)))
+    rows = np.maximum(even[::2], even[1::2])
+    return np.ascontiguousarray(np.maximum(rows[:, ::2], rows[:, 1::2]))
+
+
+def _levels(values: NDArray[Any], kind: MapKind = "grey") -> tuple[NDArray[Any], ...]:
     first = values if values.ndim == 3 else values[..., None]
     if first.dtype not in (np.uint8, np.uint16, np.float32):
         first = first.astype(np.float32)
     levels = [np.require(first, requirements=["C", "W"])]
     while max(levels[-1].shape[:2]) > 128:
-        levels.append(halved(levels[-1]))
+        levels.append(_strongest(levels[-1]) if kind == "mask" else halved(levels[-1]))
     return tuple(levels)
