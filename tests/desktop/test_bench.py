@@ -368,7 +368,7 @@ class Choosing(BenchCase):
 
     def test_ask_why_preview_and_adopt(self) -> None:
         self.editor = self.bench.settings.editors["", "false_alarms"]
-        self.editor.edited.emit("false_alarms", 1e-200, False)
+        self.editor.edited.emit("false_alarms", 1e-300, False)
         self.turns()
         self.assertEqual(self.bench.findings.rows.rowCount(), 0)
         self.bench.frames[0].pane.fit()

@@ -107,12 +107,17 @@ class Histogram(QWidget):
         # Counts as logarithms: among thousands of rejected ones the few that stand must be seen.
         heights = np.log1p(self._bins) / max(math.log1p(int(self._bins.max(initial=0))), 1e-9)
         painter.setPen(Qt.PenStyle.NoPen)
-        for number, height in enumerate(heights):
-            middle = self.value_at((number + 0.5) * width)
-            passed = self.limit is None or self.limit.passed(middle)
-            painter.setBrush(QColor(theme.accent if passed else theme.faint))
-            tall = height * (base - 4)
-            painter.drawRect(QRectF(number * width + 0.5, base - tall, max(width - 1, 1), tall))
+        # Bars fall on either side of the limit's place: no value is worked out for each.
+        edge = self.place_of(self.limit.value) if self.limit is not None else -1.0
+        upper = self.limit is None or self.limit.sense == "at least"
+        for passed, colour in ((True, theme.accent), (False, theme.faint)):
+            painter.setBrush(QColor(colour))
+            bars = [
+                QRectF(number * width + 0.5, base - tall * (base - 4), max(width - 1, 1), tall * (base - 4))
+                for number, tall in enumerate(heights.tolist())
+                if tall > 0 and (((number + 0.5) * width >= edge) == upper) == passed
+            ]
+            painter.drawRects(bars)
         painter.setPen(QPen(QColor(theme.line), 1))
         painter.drawLine(QPointF(0, base), QPointF(self.width(), base))
         if self.limit is not None and len(self.values):
