@@ -156,6 +156,15 @@ class CommandLine(InFolder):
         self.assertEqual(self.call("prepare", "crop", self.picture, "--region", region, "--out", out)[0], 0)
         self.assertEqual(np.load(out).shape, (11, 21))
 
+    def test_significant_bits(self) -> None:
+        Pillow.fromarray(disc(40.0).pixels.astype(np.uint16) * 16).save(self.path("deep.png"))
+        status, out, _ = self.call("detect", "edges", self.path("deep.png"), "--significant-bits", 14, "--json", "-")
+        self.assertEqual(status, 0)
+        self.assertEqual(json.loads(out)["detections"][0]["notes"], [])
+        status, out, _ = self.call("detect", "edges", self.path("deep.png"), "--json", "-")
+        self.assertIn("12 significant bits", json.loads(out)["detections"][0]["notes"][0])
+        self.assertEqual(self.call("detect", "edges", self.path("deep.png"), "--significant-bits", 40)[0], 2)
+
     def test_kinds(self) -> None:
         status, out, _ = self.call("kinds", "--json")
         self.assertEqual(status, 0)

@@ -57,6 +57,10 @@ class Errors(unittest.TestCase):
         self.refused("region", region={"shape": "rectangle", "x": 1})
         self.refused("region", region={"shape": "star"})
 
+    def test_limits_that_contradict_each_other(self) -> None:
+        with self.assertRaisesRegex(ParameterError, "edges: high = 3 is not allowed; it must be at least low, which is 5"):
+            EdgesParameters.make({"low": 5.0, "high": 3.0}, "edges")
+
     def test_a_refused_value_changes_nothing(self) -> None:
         good = EdgesParameters.make({"sigma": 2.0}, "edges")
         with self.assertRaises(ParameterError):

@@ -84,7 +84,14 @@ def _names(paths: Sequence[Path]) -> list[str]:
     return names
 
 
-def run_batch(recipe: Recipe, images: Sequence[str], out: Path, maps: Sequence[str], map_format: str) -> tuple[int, int]:
+def run_batch(
+    recipe: Recipe,
+    images: Sequence[str],
+    out: Path,
+    maps: Sequence[str],
+    map_format: str,
+    significant_bits: int | None = None,
+) -> tuple[int, int]:
     """Every image through the recipe; one that fails is named and the others are done. Returns (failed, unmet)."""
     check_maps(recipe, maps)
     paths = expanded(images)
@@ -97,7 +104,7 @@ def run_batch(recipe: Recipe, images: Sequence[str], out: Path, maps: Sequence[s
         task = progress.add_task(recipe.name or "recipe", total=len(paths))
         for path, name in zip(paths, _names(paths), strict=True):
             try:
-                result = engine.run(recipe, read_image(path))
+                result = engine.run(recipe, read_image(path, significant_bits=significant_bits))
                 write_results(result, path, out, maps, map_format, name)
             except (FileError, ParameterError, MemoryError) as error:
                 failed += 1

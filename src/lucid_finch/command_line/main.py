@@ -16,6 +16,11 @@ import click
 DONE, IMAGE_FAILED, WRONG, UNMET = 0, 1, 2, 3
 
 
+def _bits() -> click.Option:
+    text = "How many bits of a 16-bit image count, where the file does not say; else guessed from the largest value."
+    return click.Option(["--significant-bits"], type=click.IntRange(1, 16), metavar="BITS", help=text)
+
+
 class _FromDeclarations(click.Group):
     """A group whose commands are the kinds of detectors, or the preparation steps, with options from the declarations."""
 
@@ -45,7 +50,7 @@ class _FromDeclarations(click.Group):
             what = "kind of detector" if self.of == "detectors" else "preparation step"
             raise click.UsageError(f'there is no {what} "{name}"{nearest(name, table)}; there are: {", ".join(table)}', ctx)
         owner = table[name]
-        arguments: list[click.Parameter] = [click.Argument(["image"], metavar="IMAGE")]
+        arguments: list[click.Parameter] = [click.Argument(["image"], metavar="IMAGE"), _bits()]
         if self.of == "detectors":
             arguments += [
                 click.Option(["--out"], metavar="DIR", help="Write findings, tables and pictures there."),
@@ -93,13 +98,16 @@ cli.add_command(_FromDeclarations(name="prepare", of="steps", help="Run one prep
 @click.option("--out", required=True, metavar="DIR", help="One findings file, tables and pictures an image, and summary.csv.")
 @click.option("--save-map", multiple=True, metavar="DETECTOR.NAME", help="Also write this evidence map of each image.")
 @click.option("--map-format", type=click.Choice(["png", "tif", "npy"]), default="png", show_default=True)
-def run(recipe: str, images: Sequence[str], out: str, save_map: Sequence[str], map_format: str) -> None:
+@click.option("--significant-bits", type=click.IntRange(1, 16), metavar="BITS", help="As for detect.")
+def run(
+    recipe: str, images: Sequence[str], out: str, save_map: Sequence[str], map_format: str, significant_bits: int | None
+) -> None:
     """Run a recipe over images (or folders of them)."""
     from lucid_finch.command_line.batch import run_batch
     from lucid_finch.files.recipes import Recipe
 
     loaded = Recipe.load(recipe)
-    failed, unmet = run_batch(loaded, images, Path(out), save_map, map_format)
+    failed, unmet = run_batch(loaded, images, Path(out), save_map, map_format, significant_bits)
     sys.exit(IMAGE_FAILED if failed else UNMET if unmet else DONE)
 
 
@@ -192,14 +200,14 @@ def _detect(kind: str, model: Any, values: dict[str, Any]) -> None:
     from lucid_finch.files.recipes import Recipe
 
     path, out, json_to = values.pop("image"), values.pop("out"), values.pop("json_to")
-    maps, map_format = values.pop("save_map"), values.pop("map_format")
+    maps, map_format, bits = values.pop("save_map"), values.pop("map_format"), values.pop("significant_bits")
     if maps and out is None:
         raise click.UsageError("--save-map needs --out DIR")
     parameters = model.make(given_parameters(model, values), kind)
     entry = {"name": kind, "kind": kind, "parameters": parameters.plain()}
     recipe = Recipe.make({"lucid_finch_recipe": 1, "name": kind, "detectors": [entry]})
     with _reading():
-        image = read_image(path)
+        image = read_image(path, significant_bits=bits)
     result = Engine().run(recipe, image)
     if json_to == "-":
         import json
@@ -235,10 +243,10 @@ def _prepare(step: str, model: Any, values: dict[str, Any]) -> None:
     from lucid_finch.files.images import read_image
     from lucid_finch.files.maps import write_image
 
-    path, out = values.pop("image"), values.pop("out")
+    path, out, bits = values.pop("image"), values.pop("out"), values.pop("significant_bits")
     parameters = model.make(given_parameters(model, values), step)
     with _reading():
-        image = read_image(path)
+        image = read_image(path, significant_bits=bits)
     write_image(out, step_of(step).apply(image, parameters))
 
 

@@ -309,6 +309,7 @@ class Bench(QMainWindow):
         self.strip.chosen.connect(self.show_map)
         self.stop.clicked.connect(self.cancel)
         self.settings.region_wanted.connect(self._give_region)
+        self.settings.refused.connect(self.show_failure)
         self.findings.rows_chosen.connect(lambda rows: self._choose(rows, [], centre=True))
         self.near_misses.rows_chosen.connect(lambda rows: self._choose([], rows, centre=True))
         self.answer.wanted.connect(self._adopt)

@@ -14,6 +14,7 @@ from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
+from pydantic import model_validator
 
 from lucid_finch.core.detection import Array, Column, EvidenceMap
 from lucid_finch.core.detector import Candidates, Context, Detector, DetectorParameters, Finished, Reason, Work
@@ -90,6 +91,12 @@ class EdgesParameters(DetectorParameters):
     subpixel: bool = forms(
         True, label="Sub-pixel", help="Points between pixel centres where the edge is; otherwise at the centres of the pixels."
     )
+
+    @model_validator(mode="after")
+    def _ordered(self) -> EdgesParameters:
+        if self.low is not None and self.high is not None and self.high < self.low:
+            raise ValueError(f"high = {self.high:g} is not allowed; it must be at least low, which is {self.low:g}")
+        return self
 
 
 @dataclass(frozen=True)
