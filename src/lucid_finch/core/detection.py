@@ -69,9 +69,6 @@ class Table(Mapping[str, Array]):
         """Rows one by one, for people."""
         return (self.row(i) for i in range(len(self)))
 
-    def take(self, index: Array) -> Table:
-        return type(self)({n: a[index] for n, a in self._columns.items()}, list(self.declared.values()))
-
     def _value(self, name: str, index: int) -> Any:
         value = self._columns[name][index]
         names = self.declared[name].names

@@ -109,6 +109,7 @@ def _agreeing(here, there, most):  # type: ignore[no-untyped-def]
 def _signs(samples, scale, lag, same, seen):  # type: ignore[no-untyped-def]
     """How often components keep their sign over `lag` px: same and seen (block columns, 2), y along x and x along y."""
     width = samples.shape[2]
+    # Every row: a coarser choice falls into step with the blocks of compressed pictures.
     for number in range(samples.shape[0]):
         gx, gy, below = samples[number, 0], samples[number, 1], samples[number, 2]
         for block in range(scale.size):
@@ -125,22 +126,25 @@ def _signs(samples, scale, lag, same, seen):  # type: ignore[no-untyped-def]
 
 @kernel
 def _quantiles(counts, shares, out):  # type: ignore[no-untyped-def]
-    """Squared magnitude below which each of `shares` of each histogram lies, into out (histograms, shares); 0 if empty."""
+    """Squared magnitude below which each of the rising `shares` of each histogram lies, into out (histograms, shares)."""
     for h in range(counts.shape[0]):
         total = counts[h].sum()
-        for s in range(shares.size):
-            out[h, s] = 0.0
-            wanted = max(shares[s] * total, 1.0)
-            running = 0
-            for place in range(counts.shape[1]):
-                inside = counts[h, place]
-                running += inside
-                if running >= wanted and inside > 0:
-                    if place > 0:
-                        fraction = 1.0 - (running - wanted) / inside
-                        octave = place // _OCTAVE
-                        out[h, s] = 2.0 ** (octave + _LOWEST) * (1 + (place % _OCTAVE + fraction) / _OCTAVE)
-                    break
+        out[h, :] = 0.0
+        running = 0
+        s = 0
+        for place in range(counts.shape[1]):
+            inside = counts[h, place]
+            if inside <= 0:
+                continue
+            running += inside
+            while s < shares.size and running >= max(shares[s] * total, 1.0):
+                if place > 0:
+                    fraction = 1.0 - (running - max(shares[s] * total, 1.0)) / inside
+                    octave = place // _OCTAVE
+                    out[h, s] = 2.0 ** (octave + _LOWEST) * (1 + (place % _OCTAVE + fraction) / _OCTAVE)
+                s += 1
+            if s == shares.size:
+                break
 
 
 def _scales(

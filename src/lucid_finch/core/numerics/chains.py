@@ -107,10 +107,10 @@ def _choose(first, other, pairs, cost, ahead, behind, best):  # type: ignore[no-
 
 
 @kernel
-def _trace(records, ahead, behind, order, chain_of, chain_start, closed, sums):  # type: ignore[no-untyped-def]
+def _trace(x, y, strength, weights, ahead, behind, order, chain_of, chain_start, closed, sums):  # type: ignore[no-untyped-def]
     """Walk the mutual links into `order` and return the number of chains; `chain_of` must come in as -1.
 
-    `records` has x, y, strength and weight a point; sums get length, sum of weights and largest strength a chain.
+    sums get length, sum of weights and largest strength a chain.
     """
     chains = 0
     filled = 0
@@ -131,13 +131,13 @@ def _trace(records, ahead, behind, order, chain_of, chain_start, closed, sums): 
                 chain_of[p] = chains
                 order[filled] = p
                 filled += 1
-                peak = max(peak, records[p, 2])
-                energy += records[p, 3]
+                peak = max(peak, strength[p])
+                energy += weights[p]
                 q = ahead[p]
                 if q < 0 or behind[q] != p:
                     break
-                dx = records[q, 0] - records[p, 0]
-                dy = records[q, 1] - records[p, 1]
+                dx = x[q] - x[p]
+                dy = y[q] - y[p]
                 length += np.sqrt(dx * dx + dy * dy)
                 if q == start:
                     closed[chains] = True
@@ -204,12 +204,11 @@ def link_chains(points: EdgePoints, width: int, weights: NDArray[np.float32]) ->
     _costs(points.x, points.y, points.gx / points.strength, points.gy / points.strength, first, other, pairs, cost)
     ahead, behind, order = (np.empty(n, np.int32) for _ in range(3))
     _choose(first, other, pairs, cost, ahead, behind, np.empty((n, 2), np.float32))
-    records = np.stack([points.x, points.y, points.strength, weights], axis=1)
     chain_of = np.full(n, -1, np.int32)
     start = np.empty(n + 1, np.int64)
     closed = np.empty(n, np.bool_)
     sums = np.empty((n, 3), np.float32)
-    count = _trace(records, ahead, behind, order, chain_of, start, closed, sums)
+    count = _trace(points.x, points.y, points.strength, weights, ahead, behind, order, chain_of, start, closed, sums)
     length, energy, peak = (sums[:count, i].copy() for i in range(3))
     reach = peak.copy()
     _spread_peaks(first, other, pairs, chain_of, reach)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+import tempfile
 from collections.abc import Callable
 from functools import cache
 from pathlib import Path
@@ -25,10 +26,18 @@ def source_digest() -> str:
     return digest.hexdigest()[:16]
 
 
+@cache
 def cache_folder() -> Path:
-    """Where compiled kernels of exactly these sources are kept."""
+    """Where compiled kernels of exactly these sources are kept; a temporary place if the user's own cannot be written."""
     root = os.environ.get("LUCID_FINCH_KERNELS") or platformdirs.user_cache_dir("lucid-finch")
-    return Path(root) / "kernels" / source_digest()
+    folder = Path(root) / "kernels" / source_digest()
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        if os.access(folder, os.W_OK):
+            return folder
+    except OSError:
+        pass
+    return Path(tempfile.gettempdir()) / f"lucid-finch-{os.getuid()}" / source_digest()
 
 
 numba.config.CACHE_DIR = str(cache_folder())  # type: ignore[attr-defined]
@@ -43,7 +52,7 @@ if hasattr(numba.np.linalg, "ensure_blas"):
     numba.np.linalg.ensure_blas = _no_blas
 
 # Where the processor has 512-bit registers the compiler would still use 256 bits; these loops gain from the wider ones.
-if llvmlite.binding.get_host_cpu_features().get("avx512f"):
+if llvmlite.binding.get_host_cpu_features().get("avx512f") and numba.config.CPU_NAME is None:  # type: ignore[attr-defined]
     numba.config.CPU_NAME = llvmlite.binding.get_host_cpu_name()  # type: ignore[attr-defined]
     numba.config.CPU_FEATURES = (  # type: ignore[attr-defined]
         llvmlite.binding.get_host_cpu_features().flatten() + ",-prefer-256-bit"
