@@ -137,6 +137,11 @@ class Pane(QWidget):
         self.only_chosen = only
         self._overlay_valid = False
 
+    @property
+    def _sparing(self) -> bool:
+        """Whether marks would hide the map: far zoomed in, they lie between its pixels."""
+        return self.only_chosen and self.view.scale < 8
+
     def _view_changed(self) -> None:
         self._overlay_valid = False
         self.update()
@@ -188,7 +193,7 @@ class Pane(QWidget):
         painter.drawImage(self.rect(), _wrapped(self._buffer, QImage.Format.Format_RGB32))
         if scale * self.picture.frame.scale >= 10:
             self._paint_grid(painter)
-        shown = not self.only_chosen or any(marks.chosen for marks in self.marks)
+        shown = not self._sparing or any(marks.chosen for marks in self.marks)
         if shown and not self.hide_marks and self._overlay is not None:
             if not self._overlay_valid:
                 self._draw_overlay(left, top, scale, ratio)
@@ -208,7 +213,7 @@ class Pane(QWidget):
             x, y = (marks.x - left) * scale - 0.5, (marks.y - top) * scale - 0.5
             dash = 5.0 * ratio if marks.dashed else 0.0
             for which, thin, bold in ((rows[~chosen], 0.75, 1.5), (rows[chosen], 1.5, 2.8)):
-                if not len(which) or (self.only_chosen and thin < 1):
+                if not len(which) or (self._sparing and thin < 1):
                     continue
                 strokes(x, y, marks.start, which, marks.closed, dash, thin * ratio, bold * ratio, line, halo)
                 tint(halo, 13, 15, 16, 0.62, overlay)
@@ -226,7 +231,7 @@ class Pane(QWidget):
         for marks in self.marks:
             x, y = ((marks.at - (self.view.x, self.view.y)) * self.view.scale + (self.width() / 2, self.height() / 2)).T
             inside = (x > 8) & (x < self.width() - 8) & (y > 8) & (y < self.height() - 8)
-            rows = np.flatnonzero(inside) if not (marks.dashed or self.only_chosen) else np.array(sorted(marks.chosen), int)
+            rows = np.flatnonzero(inside) if not (marks.dashed or self._sparing) else np.array(sorted(marks.chosen), int)
             for row in sorted(rows.tolist(), key=lambda r, m=marks: r not in m.chosen):  # type: ignore[misc]
                 text = str(marks.numbers[row]) if not marks.dashed else "?"
                 box = QRectF(0, 0, width * len(text) + 9, height)
