@@ -141,6 +141,29 @@ class FalseAlarms(unittest.TestCase):
         self.assertTrue((np.abs(result.points["y"] - 99.5) < 4).mean() > 0.95)
 
 
+class DensePatterns(unittest.TestCase):
+    def test_a_chessboard_is_found_at_its_default_limits(self) -> None:
+        y, x = np.mgrid[0:240, 0:240]
+        for side in (20, 40):
+            for noise in (0.0, 3.0):
+                squares = 60.0 + 120 * ((x // side + y // side) % 2)
+                picture = ndimage.gaussian_filter(squares, 0.9) + np.random.default_rng(2).normal(0, noise or 1e-9, x.shape)
+                points = found(np.round(picture).astype(np.uint8)).points
+                hit = np.zeros(x.shape, bool)
+                hit[np.round(points["y"]).astype(int), np.round(points["x"]).astype(int)] = True
+                near = ndimage.binary_dilation(hit, iterations=2)
+                edge = (np.diff(squares, axis=0, prepend=squares[:1]) != 0) | (
+                    np.diff(squares, axis=1, prepend=squares[:, :1]) != 0
+                )
+                self.assertGreater(near[edge].mean(), 0.9, (side, noise))
+
+    def test_many_short_chains_make_no_nonsense(self) -> None:
+        y, x = np.mgrid[0:400, 0:400]
+        picture = ndimage.gaussian_filter(60.0 + 120 * ((x // 16 + y // 16) % 2), 0.9)
+        work = found(np.round(picture).astype(np.uint8), sigma=0.5).work
+        self.assertTrue(np.isfinite(work.candidates.columns["log_nfa"]).all())
+
+
 class Hysteresis(unittest.TestCase):
     def test_exact_against_plain_labelling(self) -> None:
         picture = noise_pictures(8, 120, 150)["correlated"]

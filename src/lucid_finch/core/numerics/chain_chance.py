@@ -64,9 +64,9 @@ def log_nfa(
     s = _RATE * low * low * steps + _DEGREES * steps * (r - 1 - np.log(r))
     first = np.count_nonzero((s > 1) & (s <= 2.5)) + _PRIOR[0]
     second = np.count_nonzero((s > 2.5) & (s <= 4)) + _PRIOR[1]
-    seen = np.log(first / second) / 1.5
+    seen = max(np.log(first / second) / 1.5, 0.0)
     # An ideal background has 1.17 here and falls off with 0.9; the heavier the tail, the more so far out.
-    fall = np.clip(0.9 * (seen / 1.17) ** 1.4, 0.2, 0.92)
+    fall = np.clip(0.9 * (seen / 1.17) ** 1.4, 0.24, 0.92)
     lowest = float(np.mean(low))
     expected = pixels / correlation**2 * np.exp(-0.5 * lowest * lowest) * (0.375 * lowest - 0.4)
     return np.asarray(fall * s / np.log(10) - np.log10(1.3 * max(expected, len(length))))
