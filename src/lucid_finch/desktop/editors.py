@@ -186,9 +186,8 @@ class ParameterEditor(QWidget):
         layout.setContentsMargins(0, 0, 0, 6)
         layout.setSpacing(3)
         tip = f"{declared.help}\n{self.tr('Allowed')}: {declared.allowed}"
-        quiet = current_theme().quiet
-        unit = f' <span style="font-weight:normal; color:{quiet}">{declared.unit}</span>' if declared.unit else ""
-        label = QLabel(f"<b>{declared.label}</b>{unit}")
+        # No colour of its own: it must be read in both themes, which can change while it is shown.
+        label = QLabel(f"<b>{declared.label}</b> {declared.unit}")
         label.setWordWrap(True)
         label.setToolTip(tip)
         if declared.type is bool:
