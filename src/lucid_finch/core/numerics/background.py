@@ -227,9 +227,12 @@ def measure_background(
     scale, still, unsure = _scales(counts, slope, 0.4 * quantum * noise_gain(smooth, derive))
     blocks = scale.reshape(len(parts), across).astype(np.float32)
     same, seen = np.zeros((len(counts), 2), np.int64), np.zeros((len(counts), 2), np.int64)
-    for number, (_, samples) in enumerate(parts):
+
+    def signs(number: int, _: int) -> None:
         row = slice(number * across, (number + 1) * across)
-        _signs(samples, blocks[number], lag, same[row], seen[row])
+        _signs(parts[number][1], blocks[number], lag, same[row], seen[row])
+
+    threads.over_bands(signs, len(parts), cancelled, 1)
     scale = _filled(scale.reshape(len(parts), across), still.reshape(len(parts), across))
     told = (seen >= 100) & ~unsure[:, None]
     agreement = [np.median((same / np.maximum(seen, 1))[told[:, i], i]) if told[:, i].any() else 0.5 for i in (0, 1)]

@@ -19,6 +19,13 @@ from lucid_finch.core.numerics.edge_points import EdgePoints
 
 Integers = NDArray[np.int32]
 
+# A pair of points, or a cost and a point, in one number of 64 bits.
+_HALF = np.uint64(32)
+_LOWER = np.uint64(0xFFFFFFFF)
+_POSITIVE = np.uint64(0x7FFFFFFF)
+_NOBODY = np.uint64(0xFFFFFFFFFFFFFFFF)
+_TOO_BAD = np.uint64(int(np.float32(1e8).view(np.uint32)) << 32)
+
 
 @helper
 def _root(parent, i):  # type: ignore[no-untyped-def]
@@ -28,45 +35,16 @@ def _root(parent, i):  # type: ignore[no-untyped-def]
     return i
 
 
-@kernel
-def _neighbours(column, row_start, width, first, other):  # type: ignore[no-untyped-def]
-    """All pairs of 8-neighbours as (later point, earlier point) in row-major order; returns their number.
-
-    Free of branches on the data: a pair is written in any case and counted only if there is a neighbour.
-    """
-    index = np.full((2, width + 2), -1, np.int32)
-    n = 0
-    for y in range(row_start.size - 1):
-        here = index[y % 2]
-        up = index[(y + 1) % 2]
-        for p in range(row_start[y], row_start[y + 1]):
-            c = column[p] + 1
-            here[c] = p
-            for k in range(3):
-                q = up[c - 1 + k]
-                first[n] = p
-                other[n] = q
-                n += q >= 0
-            q = here[c - 1]
-            first[n] = p
-            other[n] = q
-            n += q >= 0
-        if y > 0:
-            for i in range(row_start[y - 1], row_start[y]):
-                up[column[i] + 1] = -1
-    return n
-
-
-@kernel
-def _costs(x, y, ux, uy, first, other, pairs, cost):  # type: ignore[no-untyped-def]
+@helper
+def _costs(x, y, ux, uy, pairs, cost):  # type: ignore[no-untyped-def]
     """How badly the two points of each pair follow each other: negative if the later one comes first along the edge.
 
     The same from both sides: the squared distance, a step aside (along the mean gradient) weighing more than a step along
     the edge. Directions more than 60 degrees apart belong to different edges: they get 1e9.
     """
-    for i in range(pairs):
-        p = first[i]
-        q = other[i]
+    for i in range(pairs.size):
+        p = pairs[i] >> _HALF
+        q = pairs[i] & _LOWER
         gx = ux[p] + ux[q]
         gy = uy[p] + uy[q]
         dx = x[q] - x[p]
@@ -78,90 +56,197 @@ def _costs(x, y, ux, uy, first, other, pairs, cost):  # type: ignore[no-untyped-
         cost[i] = size if dy * gx - dx * gy >= np.float32(0.0) else -size
 
 
-@kernel
-def _choose(first, other, pairs, cost, ahead, behind, best):  # type: ignore[no-untyped-def]
-    """Best neighbour ahead and behind of each point, -1 for none; `best` (n, 2) is scratch."""
-    for p in range(ahead.size):
-        ahead[p] = -1
-        behind[p] = -1
-        best[p, 0] = np.float32(1e8)
-        best[p, 1] = np.float32(1e8)
-    for i in range(pairs):
-        c = abs(cost[i])
-        forward = cost[i] > np.float32(0.0)
-        back = first[i] if forward else other[i]
-        front = other[i] if forward else first[i]
-        if c < best[back, 0]:
-            best[back, 0] = c
-            ahead[back] = front
-        if c < best[front, 1]:
-            best[front, 1] = c
-            behind[front] = back
-    # Where the wish is not mutual but the other has no mutual partner either, it is granted.
-    for p in range(ahead.size):
-        q = ahead[p]
-        if q >= 0 and behind[q] != p:
-            r = behind[q]
-            if r < 0 or ahead[r] != q:
-                behind[q] = p
+@helper
+def _offer(pairs, cost, bits, best_ahead, best_behind):  # type: ignore[no-untyped-def]
+    """Lower best_ahead and best_behind to the smallest (cost, index) that the pairs offer each point.
 
-
-@kernel
-def _trace(x, y, strength, weights, ahead, behind, order, chain_of, chain_start, closed, sums):  # type: ignore[no-untyped-def]
-    """Walk the mutual links into `order` and return the number of chains; `chain_of` must come in as -1.
-
-    sums get length, sum of weights and largest strength a chain.
+    Cost and index share one number, `bits` is the cost seen as integers: positive floats order as their bits do, so a
+    minimum chooses both without a branch, and the order of the pairs does not matter.
     """
+    for i in range(pairs.size):
+        p = pairs[i] >> _HALF
+        q = pairs[i] & _LOWER
+        forward = cost[i] > np.float32(0.0)
+        key = (np.uint64(bits[i]) & _POSITIVE) << _HALF
+        back = p if forward else q
+        front = q if forward else p
+        best_ahead[back] = min(best_ahead[back], key | front)
+        best_behind[front] = min(best_behind[front], key | back)
+
+
+@kernel
+def _link_band(  # type: ignore[no-untyped-def]
+    column,
+    row_start,
+    top,
+    bottom,
+    x,
+    y,
+    gx,
+    gy,
+    strength,
+    ux,
+    uy,
+    index,
+    pairs,
+    cost,
+    bits,
+    best_ahead,
+    best_behind,
+):
+    """Pairs of 8-neighbours whose later point lies in rows top .. bottom-1, and what they offer each other.
+
+    A pair is `later << 32 | earlier`. The pairs with the row above `top`, which belongs to another band, come first and
+    offer nothing yet. Returns their number and the number of all. `index` (2, width + 2) is scratch that holds -1.
+    """
+    first, last = row_start[top], row_start[bottom]
+    for i in range(first, last):
+        ux[i] = gx[i] / strength[i]
+        uy[i] = gy[i] / strength[i]
+    for i in range(first, last):
+        best_ahead[i] = _NOBODY
+        best_behind[i] = _NOBODY
+    # What older rows left in `index` is smaller than `above`, the first point of the row above.
+    above = row_start[top - 1] if top > 0 else first
+    up = index[(top + 1) % 2]
+    for i in range(above, first):
+        up[column[i] + 1] = i
+    n = 0
+    for i in range(first, row_start[top + 1]):
+        for k in range(3):
+            q = up[column[i] + k]
+            pairs[n] = np.uint64(i) << _HALF | np.uint64(q)
+            n += q >= above
+    seam = n
+    above = first
+    for row in range(top, bottom):
+        here = index[row % 2]
+        up = index[(row + 1) % 2]
+        begin = row_start[row]
+        # Free of branches on the data: a pair is written in any case and counted only if there is a neighbour.
+        for i in range(begin, row_start[row + 1]):
+            c = column[i]
+            later = np.uint64(i) << _HALF
+            here[c + 1] = i
+            q0, q1, q2, q3 = up[c], up[c + 1], up[c + 2], here[c]
+            pairs[n] = later | np.uint64(q0)
+            n += q0 >= above
+            pairs[n] = later | np.uint64(q1)
+            n += q1 >= above
+            pairs[n] = later | np.uint64(q2)
+            n += q2 >= above
+            pairs[n] = later | np.uint64(q3)
+            n += q3 >= begin
+        above = begin
+    _costs(x, y, ux, uy, pairs[seam:n], cost[seam:n])
+    _offer(pairs[seam:n], cost[seam:n], bits[seam:n], best_ahead, best_behind)
+    return seam, n
+
+
+@kernel
+def _link_seam(x, y, ux, uy, pairs, cost, bits, best_ahead, best_behind):  # type: ignore[no-untyped-def]
+    """What `_link_band` left over: the pairs between one band and the one above."""
+    _costs(x, y, ux, uy, pairs, cost)
+    _offer(pairs, cost, bits, best_ahead, best_behind)
+
+
+@kernel
+def _settle(best_ahead, best_behind, wish_ahead, wish_behind, ahead, behind, refused):  # type: ignore[no-untyped-def]
+    """From the best offers to links that both ends agree on; -1 for none. The last five (n) are written."""
+    n = ahead.size
+    for p in range(n):
+        wish_ahead[p] = np.int32(best_ahead[p] & _LOWER) if best_ahead[p] < _TOO_BAD else np.int32(-1)
+        wish_behind[p] = np.int32(best_behind[p] & _LOWER) if best_behind[p] < _TOO_BAD else np.int32(-1)
+    for p in range(n):
+        q = wish_ahead[p]
+        other = wish_behind[np.uint32(max(q, np.int32(0)))]
+        ahead[p] = q if (q >= 0) & (other == p) else np.int32(-1)
+    for p in range(n):
+        q = wish_behind[p]
+        other = wish_ahead[np.uint32(max(q, np.int32(0)))]
+        behind[p] = q if (q >= 0) & (other == p) else np.int32(-1)
+    wishes = 0
+    for p in range(n):
+        refused[wishes] = p
+        wishes += (wish_ahead[p] >= 0) & (ahead[p] < 0)
+    # Where the wish is not mutual but the other has no mutual partner either, it is granted.
+    for i in range(wishes):
+        p = refused[i]
+        q = wish_ahead[p]
+        if behind[q] < 0:
+            ahead[p] = q
+            behind[q] = p
+
+
+@kernel
+def _trace(ahead, behind, order, chain_of, chain_start, closed):  # type: ignore[no-untyped-def]
+    """Walk the links into `order` and return the number of chains: those with two ends first, then the closed ones."""
+    chain_of[:] = -1
     chains = 0
     filled = 0
-    for closing in range(2):
-        for start in range(ahead.size):
-            if chain_of[start] >= 0:
-                continue
-            b = behind[start]
-            if closing == 0 and b >= 0 and ahead[b] == start:
-                continue
+    for start in range(ahead.size):
+        if behind[start] < 0:
             chain_start[chains] = filled
             closed[chains] = False
-            length = np.float32(0.0)
-            energy = np.float32(0.0)
-            peak = np.float32(0.0)
             p = start
-            while True:
+            while p >= 0:
                 chain_of[p] = chains
                 order[filled] = p
                 filled += 1
-                peak = max(peak, strength[p])
-                energy += weights[p]
-                q = ahead[p]
-                if q < 0 or behind[q] != p:
-                    break
-                dx = x[q] - x[p]
-                dy = y[q] - y[p]
-                length += np.sqrt(dx * dx + dy * dy)
-                if q == start:
-                    closed[chains] = True
-                    break
-                p = q
-            sums[chains, 0] = length
-            sums[chains, 1] = energy
-            sums[chains, 2] = peak
+                p = ahead[p]
             chains += 1
+    if filled < ahead.size:
+        for start in range(ahead.size):
+            if chain_of[start] < 0:
+                chain_start[chains] = filled
+                closed[chains] = True
+                p = start
+                while chain_of[p] < 0:
+                    chain_of[p] = chains
+                    order[filled] = p
+                    filled += 1
+                    p = ahead[p]
+                chains += 1
     chain_start[chains] = filled
     return chains
 
 
 @kernel
-def _spread_peaks(first, other, pairs, chain_of, reach):  # type: ignore[no-untyped-def]
-    """Raise reach (one a chain) to the largest in its 8-connected component."""
+def _sum_up(x, y, strength, weights, order, chain_start, closed, length, energy, peak):  # type: ignore[no-untyped-def]
+    """Length, sum of the weights and largest strength of each chain."""
+    for c in range(length.size):
+        first, last = chain_start[c], chain_start[c + 1]
+        p = np.uint32(order[last - 1] if closed[c] else order[first])
+        before_x, before_y = x[p], y[p]
+        path = np.float32(0.0)
+        total = np.float32(0.0)
+        most = np.float32(0.0)
+        for i in range(first, last):
+            p = np.uint32(order[i])
+            here_x, here_y = x[p], y[p]
+            dx = here_x - before_x
+            dy = here_y - before_y
+            path += np.sqrt(dx * dx + dy * dy)
+            total += weights[p]
+            most = max(most, strength[p])
+            before_x, before_y = here_x, here_y
+        length[c] = path
+        energy[c] = total
+        peak[c] = most
+
+
+@kernel
+def _spread_peaks(pairs, parts, chain_of, reach):  # type: ignore[no-untyped-def]
+    """Raise reach (one a chain) to the largest in its 8-connected component; parts (n, 2) says where in `pairs` they lie."""
     parent = np.arange(reach.size).astype(np.int32)
-    for i in range(pairs):
-        a = chain_of[first[i]]
-        b = chain_of[other[i]]
-        if a != b:
-            a = _root(parent, a)
-            b = _root(parent, b)
-            parent[max(a, b)] = min(a, b)
+    for part in range(parts.shape[0]):
+        for i in range(parts[part, 0], parts[part, 1]):
+            a = chain_of[pairs[i] >> _HALF]
+            b = chain_of[pairs[i] & _LOWER]
+            if a != b:
+                a = _root(parent, a)
+                b = _root(parent, b)
+                parent[max(a, b)] = min(a, b)
     for c in range(reach.size):
         r = _root(parent, c)
         reach[r] = max(reach[r], reach[c])
@@ -187,32 +272,65 @@ class Chains:
         return len(self.closed)
 
 
-def _pair_room(size: int) -> tuple[Integers, Integers]:
-    return np.empty(size, np.int32), np.empty(size, np.int32)
+@dataclass(frozen=True)
+class _Room:
+    """Working memory for `size` points, used again from call to call."""
 
+    size: int
+    pairs: NDArray[np.uint64]
+    cost: NDArray[np.float32]
+    bits: NDArray[np.uint32]
+    offers: tuple[NDArray[np.uint64], ...]
+    floats: tuple[NDArray[np.float32], ...]
+    integers: tuple[Integers, ...]
 
-def _cost_room(size: int) -> NDArray[np.float32]:
-    return np.empty(size, np.float32)
+    @classmethod
+    def make(cls, size: int) -> _Room:
+        cost = np.empty(4 * size + 1, np.float32)
+        return cls(
+            size,
+            np.empty(4 * size + 1, np.uint64),
+            cost,
+            cost.view(np.uint32),
+            tuple(np.empty(size, np.uint64) for _ in range(2)),
+            tuple(np.empty(size, np.float32) for _ in range(2)),
+            tuple(np.empty(size, np.int32) for _ in range(6)),
+        )
 
 
 def link_chains(points: EdgePoints, width: int, weights: NDArray[np.float32]) -> Chains:
     """All chains of the points, single points included. `weights`: a number a point, summed along each chain."""
     n = len(points)
-    first, other = threads.scratch("pairs", _pair_room, 4 * n + 1)
-    pairs = _neighbours(points.column, points.row_start, width, first, other)
-    cost = threads.scratch("costs", _cost_room, 4 * n + 1)
-    _costs(points.x, points.y, points.gx / points.strength, points.gy / points.strength, first, other, pairs, cost)
-    ahead, behind, order = (np.empty(n, np.int32) for _ in range(3))
-    _choose(first, other, pairs, cost, ahead, behind, np.empty((n, 2), np.float32))
-    chain_of = np.full(n, -1, np.int32)
+    row_start = points.row_start
+    room = threads.scratch("linking", _Room.make, n + 1)
+    pairs, cost, bits, offers, floats = room.pairs, room.cost, room.bits, room.offers, room.floats
+
+    def band(top: int, bottom: int) -> tuple[int, int, int]:
+        index = np.full((2, width + 2), -1, np.int32)
+        begin = 4 * int(row_start[top])
+        own = slice(begin, 4 * int(row_start[bottom]) + 1)
+        seam, end = _link_band(
+            points.column, row_start, top, bottom, points.x, points.y, points.gx, points.gy, points.strength,
+            *floats, index, pairs[own], cost[own], bits[own], *offers,
+        )  # fmt: skip
+        return begin, begin + seam, begin + end
+
+    parts = threads.over_bands(band, len(row_start) - 1)
+    for begin, seam, _ in parts[1:]:
+        _link_seam(points.x, points.y, *floats, pairs[begin:seam], cost[begin:seam], bits[begin:seam], *offers)
+    wish_ahead, wish_behind, refused, ahead, behind, chain_of = room.integers
+    ahead, behind, chain_of = ahead[:n], behind[:n], chain_of[:n]
+    _settle(*offers, wish_ahead, wish_behind, ahead, behind, refused)
+    order = np.empty(n, np.int32)
     start = np.empty(n + 1, np.int64)
     closed = np.empty(n, np.bool_)
-    sums = np.empty((n, 3), np.float32)
-    count = _trace(points.x, points.y, points.strength, weights, ahead, behind, order, chain_of, start, closed, sums)
-    length, energy, peak = (sums[:count, i].copy() for i in range(3))
+    count = _trace(ahead, behind, order, chain_of, start, closed)
+    start, closed = start[: count + 1].copy(), closed[:count].copy()
+    length, energy, peak = (np.empty(count, np.float32) for _ in range(3))
+    _sum_up(points.x, points.y, points.strength, weights, order, start, closed, length, energy, peak)
     reach = peak.copy()
-    _spread_peaks(first, other, pairs, chain_of, reach)
-    return Chains(order, start[: count + 1].copy(), closed[:count].copy(), reach, length, energy, peak)
+    _spread_peaks(pairs, np.array([(begin, end) for begin, _, end in parts]), chain_of, reach)
+    return Chains(order, start, closed, reach, length, energy, peak)
 
 
 @kernel

@@ -66,6 +66,13 @@ def mirror_indices(length: int, margin: int) -> NDArray[np.int64]:
 
 
 @helper
+def _tap(weights, k):  # type: ignore[no-untyped-def]
+    """The weight k places from the middle, 0 beyond the end."""
+    radius = weights.size // 2
+    return weights[radius + k] if k <= radius else np.float32(0.0)
+
+
+@helper
 def gradient_row(pixels, rows, columns, y, smooth, derive, across, along, gx, gy):  # type: ignore[no-untyped-def]
     """One row of both components into gx, gy (length W); `across` and `along` are scratch rows of length W + 2 radius."""
     radius = smooth.size // 2
@@ -73,47 +80,53 @@ def gradient_row(pixels, rows, columns, y, smooth, derive, across, along, gx, gy
     weight = smooth[radius]
     # Slices start at zero and so need no test for negative indices: with one, none of these loops is vectorised.
     centre = pixels[rows[y + radius]]
-    above = pixels[rows[y + radius - 1]]
-    below = pixels[rows[y + radius + 1]]
     inner_across = across[radius : radius + width]
     inner_along = along[radius : radius + width]
-    s = smooth[radius + 1]
-    d = derive[radius + 1]
-    for x in range(width):
-        a = np.float32(above[x])
-        b = np.float32(below[x])
-        inner_across[x] = weight * np.float32(centre[x]) + s * (a + b)
-        inner_along[x] = d * (b - a)
-    for k in range(2, radius + 1):
-        above = pixels[rows[y + radius - k]]
-        below = pixels[rows[y + radius + k]]
-        s = smooth[radius + k]
-        d = derive[radius + k]
-        for x in range(width):
-            a = np.float32(above[x])
-            b = np.float32(below[x])
-            inner_across[x] += s * (a + b)
-            inner_along[x] += d * (b - a)
+    # Two pairs of taps a pass halve the traffic to the accumulators (with four, the registers run out), and the first
+    # pass stores instead of adding.
+    for k in range(1, radius + 1, 2):
+        further = min(k + 1, radius)
+        above, below = pixels[rows[y + radius - k]], pixels[rows[y + radius + k]]
+        above2, below2 = pixels[rows[y + radius - further]], pixels[rows[y + radius + further]]
+        s, s2 = _tap(smooth, k), _tap(smooth, k + 1)
+        d, d2 = _tap(derive, k), _tap(derive, k + 1)
+        if k == 1:
+            for x in range(width):
+                a, b = np.float32(above[x]), np.float32(below[x])
+                a2, b2 = np.float32(above2[x]), np.float32(below2[x])
+                inner_across[x] = weight * np.float32(centre[x]) + s * (a + b) + s2 * (a2 + b2)
+                inner_along[x] = d * (b - a) + d2 * (b2 - a2)
+        else:
+            for x in range(width):
+                a, b = np.float32(above[x]), np.float32(below[x])
+                a2, b2 = np.float32(above2[x]), np.float32(below2[x])
+                inner_across[x] += s * (a + b) + s2 * (a2 + b2)
+                inner_along[x] += d * (b - a) + d2 * (b2 - a2)
     for x in range(radius):
-        left = columns[x] + radius
-        right = columns[width + radius + x] + radius
-        across[x] = across[left]
-        along[x] = along[left]
-        across[width + radius + x] = across[right]
-        along[width + radius + x] = along[right]
-    for x in range(width):
-        gx[x] = np.float32(0.0)
-        gy[x] = weight * inner_along[x]
-    for k in range(1, radius + 1):
-        s = smooth[radius + k]
-        d = derive[radius + k]
-        across_before = across[radius - k : radius - k + width]
-        across_after = across[radius + k : radius + k + width]
-        along_before = along[radius - k : radius - k + width]
-        along_after = along[radius + k : radius + k + width]
-        for x in range(width):
-            gx[x] += d * (across_after[x] - across_before[x])
-            gy[x] += s * (along_after[x] + along_before[x])
+        first = columns[x] + radius
+        last = columns[width + radius + x] + radius
+        across[x] = across[first]
+        along[x] = along[first]
+        across[width + radius + x] = across[last]
+        along[width + radius + x] = along[last]
+    for k in range(1, radius + 1, 2):
+        further = min(k + 1, radius)
+        s, s2 = _tap(smooth, k), _tap(smooth, k + 1)
+        d, d2 = _tap(derive, k), _tap(derive, k + 1)
+        left, right = across[radius - k : radius - k + width], across[radius + k : radius + k + width]
+        up, down = along[radius - k : radius - k + width], along[radius + k : radius + k + width]
+        left2 = across[radius - further : radius - further + width]
+        right2 = across[radius + further : radius + further + width]
+        up2 = along[radius - further : radius - further + width]
+        down2 = along[radius + further : radius + further + width]
+        if k == 1:
+            for x in range(width):
+                gx[x] = d * (right[x] - left[x]) + d2 * (right2[x] - left2[x])
+                gy[x] = weight * inner_along[x] + s * (down[x] + up[x]) + s2 * (down2[x] + up2[x])
+        else:
+            for x in range(width):
+                gx[x] += d * (right[x] - left[x]) + d2 * (right2[x] - left2[x])
+                gy[x] += s * (down[x] + up[x]) + s2 * (down2[x] + up2[x])
 
 
 @kernel
