@@ -61,7 +61,7 @@ class WindowCase(unittest.TestCase):
         self.application.processEvents()
 
     def turns(self, count: int = 4) -> None:
-        """So many turns of the event loop: what is judged in the window's thread is shown after that."""
+        """So many turns of the event loop."""
         for _ in range(count):
             self.application.processEvents()
 
@@ -85,10 +85,14 @@ class BenchCase(WindowCase):
         self.bench.deleteLater()
         self.application.processEvents()
 
+    def answered(self) -> None:
+        """Wait until what is judged in the window's own thread is shown, the worker or not."""
+        self.wait(lambda: not self.bench.answering, what="an answer without the worker")
+
     def settle(self) -> None:
         """Wait until the worker is idle and its results are shown."""
         for _ in range(3):
-            self.wait(lambda: not self.bench.worker.busy, what="an idle worker")
+            self.wait(lambda: not self.bench.busy, what="a quiet bench")
 
     def open(self, image: Image) -> None:
         self.bench.open_image(image)

@@ -102,7 +102,7 @@ class Tuning(BenchCase):
         gathered = self.bench.study.detection.work.gathered
         between = float(np.mean(self.bench.study.detection.findings["log_nfa"]))
         self.editor("false_alarms").histogram.limit_moved.emit(between)
-        self.turns()
+        self.answered()
         self.assertEqual(len(self.bench.study.detection.findings), 1)
         self.assertEqual(self.bench.findings.rows.rowCount(), 1)
         self.assertEqual(self.bench.column.cards["edges"].count.text(), "1")
@@ -369,7 +369,7 @@ class Choosing(BenchCase):
     def test_ask_why_preview_and_adopt(self) -> None:
         self.editor = self.bench.settings.editors["", "false_alarms"]
         self.editor.edited.emit("false_alarms", 1e-300, False)
-        self.turns()
+        self.answered()
         self.assertEqual(self.bench.findings.rows.rowCount(), 0)
         self.bench.frames[0].pane.fit()
         pane = self.bench.frames[0].pane
@@ -385,11 +385,11 @@ class Choosing(BenchCase):
         self.bench.answer.previewed.emit(None)
         buttons = [b for b in self.bench.answer.findChildren(QPushButton) if "admits this" in b.accessibleName()]
         buttons[0].click()
-        self.turns()
+        self.answered()
         self.assertFalse(self.bench.answer.isVisible())
         self.assertGreaterEqual(self.bench.findings.rows.rowCount(), 1)
         self.bench.study.undo.undo()
-        self.turns()
+        self.answered()
         self.assertEqual(self.bench.findings.rows.rowCount(), 0)
 
     def test_ask_why_where_nothing_is(self) -> None:

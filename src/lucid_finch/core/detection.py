@@ -101,6 +101,45 @@ def transform_columns(columns: dict[str, Array], declared: Sequence[Column], fra
     return moved
 
 
+class Outlines(Sequence[Array]):
+    """Outlines as (n, 2) arrays of x, y, cut from one array of points without copies."""
+
+    def __init__(self, points: Array, start: NDArray[np.int64], closed: NDArray[np.bool_]) -> None:
+        self.points, self.start, self.closed = points, start, closed
+
+    @staticmethod
+    def of(outlines: Sequence[Any], closed: Any = False) -> Outlines:
+        """From separate arrays; `closed` one for all or one each."""
+        start = np.concatenate([[0], np.cumsum([len(o) for o in outlines])]).astype(np.int64)
+        points = np.concatenate([np.asarray(o, float).reshape(-1, 2) for o in outlines]) if len(outlines) else np.empty((0, 2))
+        return Outlines(points, start, np.broadcast_to(np.asarray(closed, bool), len(outlines)))
+
+    def __len__(self) -> int:
+        return len(self.start) - 1
+
+    def __getitem__(self, index: Any) -> Any:
+        if isinstance(index, slice):
+            return [self[i] for i in range(*index.indices(len(self)))]
+        if not -len(self) <= index < len(self):
+            raise IndexError(index)
+        index %= len(self)
+        return self.points[self.start[index] : self.start[index + 1]]
+
+    def take(self, rows: NDArray[Any], frame: Frame) -> Outlines:
+        """These outlines in this order, mapped from an image's own frame to the source's; none at all if there are none."""
+        if not len(self):
+            return self
+        count = np.diff(self.start)[rows]
+        start = np.concatenate([[0], np.cumsum(count)]).astype(np.int64)
+        points = self.points[np.repeat(self.start[:-1][rows] - start[:-1], count) + np.arange(start[-1])]
+        if not frame.is_identity:
+            points = np.stack(frame.to_source(*points.T), axis=1)
+        return Outlines(points, start, self.closed[rows])
+
+
+NO_OUTLINES = Outlines(np.empty((0, 2)), np.zeros(1, np.int64), np.zeros(0, bool))
+
+
 MapKind = Literal["grey", "signed", "cyclic", "mask"]
 
 
@@ -186,8 +225,8 @@ class Detection:
     """Every limit as it was used, those that follow from the image included."""
     units: dict[str, str]
     seconds: float
-    outlines: Sequence[Array] = ()
-    near_outlines: Sequence[Array] = ()
+    outlines: Outlines = NO_OUTLINES
+    near_outlines: Outlines = NO_OUTLINES
     points: Mapping[str, Array] = field(default_factory=dict)
     fit: dict[str, Any] | None = None
     notes: tuple[str, ...] = ()

@@ -5,14 +5,14 @@ To add one, write a module in `detectors/` with a subclass of `Detector` and ent
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any, ClassVar, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
-from lucid_finch.core.detection import ID, RANK, SCORE, Array, Column, EvidenceMap, X, Y
+from lucid_finch.core.detection import ID, NO_OUTLINES, RANK, SCORE, Array, Column, EvidenceMap, Outlines, X, Y
 from lucid_finch.core.image import Image
 from lucid_finch.core.judging import Judgement, Limit, Rivals
 from lucid_finch.core.parameters import SCALES, Length, Parameters, Stage, gathers, judges
@@ -56,7 +56,7 @@ class Finished:
     """Columns and geometry of the candidates asked for, in the order asked, in the image's own frame."""
 
     columns: dict[str, Array]
-    outlines: Sequence[Array] = ()
+    outlines: Outlines = NO_OUTLINES
     points: Callable[[], dict[str, Array]] | None = None
     """Makes the table of points when it is asked for; its column `chain` counts the chosen candidates from 0."""
     fit: dict[str, Any] | None = None

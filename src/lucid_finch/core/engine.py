@@ -181,8 +181,8 @@ def conclude(
         resolved={**parameters.plain(), **detector.resolved(image, gathered, parameters)},
         units=units,
         seconds=seconds,
-        outlines=_Reordered(finished.outlines, rows, image),
-        near_outlines=_Reordered(missed.outlines, np.arange(len(near)), image),
+        outlines=finished.outlines.take(rows, image.frame),
+        near_outlines=missed.outlines.take(np.arange(len(near)), image.frame),
         points=_Points(finished, rows, number_of, image),
         fit=finished.fit,
         notes=image.notes,
@@ -256,26 +256,6 @@ def _near_misses(detector: Detector, missed: Finished, work: Work, ids: NDArray[
         Column("lost_to", "lost to", "", "number of the finding that excludes it, or 0", 0),
     )
     return NearMisses(columns, [*extra, *declared])
-
-
-class _Reordered(Sequence[Array]):
-    """Outlines in the order of the rows and in the source frame, each made when it is asked for."""
-
-    def __init__(self, outlines: Sequence[Array], rows: NDArray[Any], image: Image) -> None:
-        self._given = outlines, rows, image.frame
-        self._count = len(rows) if len(outlines) else 0
-
-    def __len__(self) -> int:
-        return self._count
-
-    def __getitem__(self, index: Any) -> Any:
-        if isinstance(index, slice):
-            return [self[i] for i in range(*index.indices(self._count))]
-        if not -self._count <= index < self._count:
-            raise IndexError(index)
-        outlines, rows, frame = self._given
-        outline = outlines[int(rows[index])]
-        return outline if frame.is_identity else np.stack(frame.to_source(*outline.T), axis=1)
 
 
 class _Points(Mapping[str, Array]):

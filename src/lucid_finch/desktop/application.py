@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import faulthandler
+import gc
 import logging
 import logging.handlers
 import os
@@ -77,6 +78,8 @@ def run_application(paths: Sequence[str], demo: str = "") -> int:
     pulse.timeout.connect(lambda: None)
     pulse.start(300)
     bench.show()
+    # What is here now stays: the collector need not look at it again in the middle of a drag.
+    gc.freeze()
     if not is_warm():
         bench.warm_up()
     if demo:

@@ -10,9 +10,22 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QEvent, QObject, QPointF, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QColor, QFont, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
+from PySide6.QtGui import (
+    QColor,
+    QFont,
+    QFontMetricsF,
+    QImage,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QPixmap,
+    QWheelEvent,
+)
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
+from lucid_finch.core.detection import Outlines
 from lucid_finch.core.numerics.viewing import strokes, tint
 from lucid_finch.desktop.guard import guarded
 from lucid_finch.desktop.picture import Picture
@@ -49,8 +62,8 @@ class Marks:
     """Chains to draw over a map, as flat arrays in the source frame."""
 
     colour: QColor
-    x: NDArray[np.float64]
-    y: NDArray[np.float64]
+    x: NDArray[np.floating[Any]]
+    y: NDArray[np.floating[Any]]
     start: NDArray[np.int64]
     closed: NDArray[np.bool_]
     at: NDArray[np.float64]
@@ -61,13 +74,15 @@ class Marks:
     """Rows drawn bolder."""
 
     @staticmethod
-    def of(outlines: Sequence[Any], closed: Any, at: Any, numbers: Any, colour: QColor, dashed: bool = False) -> Marks:
-        start = np.concatenate([[0], np.cumsum([len(o) for o in outlines])]).astype(np.int64)
-        points = np.concatenate([np.asarray(o, np.float64) for o in outlines]) if len(outlines) else np.empty((0, 2))
+    def of(outlines: Outlines, x: Any, y: Any, numbers: Any, colour: QColor, dashed: bool = False) -> Marks:
+        """Of a table's rows at x, y; where there are no outlines, the places themselves."""
+        at = np.stack([np.asarray(x, float), np.asarray(y, float)], axis=1)
+        if not len(outlines):
+            outlines = Outlines(at, np.arange(len(at) + 1), np.zeros(len(at), bool))
+        points = outlines.points
         return Marks(
-            colour, np.ascontiguousarray(points[:, 0]), np.ascontiguousarray(points[:, 1]), start,
-            np.asarray(closed, bool), np.asarray(at, float).reshape(-1, 2), np.asarray(numbers, np.int64), dashed,
-        )  # fmt: skip
+            colour, points[:, 0], points[:, 1], outlines.start, outlines.closed, at, np.asarray(numbers, np.int64), dashed
+        )
 
     def nearest(self, x: float, y: float, within: float) -> int:
         """Row of the mark nearest to a place, or -1."""
@@ -107,6 +122,7 @@ class Pane(QWidget):
         self._buffer: NDArray[np.uint32] | None = None
         self._overlay: NDArray[np.uint32] | None = None
         self._overlay_valid = False
+        self._tags: dict[tuple[Any, ...], QPixmap] = {}
         self._press: tuple[QPointF, float, float] | None = None
         self._dragged = False
         self.setMinimumSize(QSize(120, 90))
@@ -210,7 +226,8 @@ class Pane(QWidget):
         for marks in self.marks:
             rows = np.arange(len(marks.start) - 1)
             chosen = np.isin(rows, list(marks.chosen)) if marks.chosen else np.zeros(len(rows), bool)
-            x, y = (marks.x - left) * scale - 0.5, (marks.y - top) * scale - 0.5
+            x = (marks.x.astype(np.float64) - left) * scale - 0.5
+            y = (marks.y.astype(np.float64) - top) * scale - 0.5
             dash = 5.0 * ratio if marks.dashed else 0.0
             for which, thin, bold in ((rows[~chosen], 0.75, 1.5), (rows[chosen], 1.5, 2.8)):
                 if not len(which) or (self._sparing and thin < 1):
@@ -221,31 +238,33 @@ class Pane(QWidget):
                 tint(line, colour.red(), colour.green(), colour.blue(), 1.0, overlay)
         self._overlay_valid = True
 
-    def _tag_places(self, height: int) -> list[tuple[Marks, int, QRectF]]:
-        """Where numbers are written, so that none lies on another; the chosen ones first."""
+    def _tag_places(self, height: int, digit: float) -> list[tuple[Marks, int, float, float, float]]:
+        """Marks whose number is written, as (marks, row, left, top, width), so that none lies on another; the chosen first."""
         cell = max(4, height // 2)
-        taken = np.zeros((self.height() // cell + 2, self.width() // cell + 2), bool)
-        room = QRectF(self.rect()).adjusted(8, 8, -8, -8)
-        width = self.fontMetrics().horizontalAdvance("0") * 0.84
-        places: list[tuple[Marks, int, QRectF]] = []
+        wide, high = self.width(), self.height()
+        taken = np.zeros((high // cell + 2, wide // cell + 2), bool)
+        places: list[tuple[Marks, int, float, float, float]] = []
         for marks in self.marks:
-            x, y = ((marks.at - (self.view.x, self.view.y)) * self.view.scale + (self.width() / 2, self.height() / 2)).T
-            inside = (x > 8) & (x < self.width() - 8) & (y > 8) & (y < self.height() - 8)
-            rows = np.flatnonzero(inside) if not (marks.dashed or self._sparing) else np.array(sorted(marks.chosen), int)
-            for row in sorted(rows.tolist(), key=lambda r, m=marks: r not in m.chosen):  # type: ignore[misc]
-                text = str(marks.numbers[row]) if not marks.dashed else "?"
-                box = QRectF(0, 0, width * len(text) + 9, height)
-                box.moveCenter(QPointF(x[row], y[row]))
-                if not room.contains(box):
+            x, y = ((marks.at - (self.view.x, self.view.y)) * self.view.scale + (wide / 2, high / 2)).T
+            digits = np.ones(len(x)) if marks.dashed else np.char.str_len(marks.numbers.astype(str))
+            widths = digit * digits + 9
+            lefts, tops = x - widths / 2, y - height / 2
+            inside = (lefts > 8) & (lefts + widths < wide - 8) & (tops > 8) & (tops + height < high - 8)
+            chosen = np.array(sorted(marks.chosen), int)
+            rows = chosen[inside[chosen]]
+            if not (marks.dashed or self._sparing):
+                inside[chosen] = False
+                rows = np.concatenate([rows, np.flatnonzero(inside)])
+            for row, left, top, width in zip(
+                rows.tolist(), lefts[rows].tolist(), tops[rows].tolist(), widths[rows].tolist(), strict=True
+            ):
+                window = taken[
+                    int(top) // cell : int(top + height) // cell + 1, int(left) // cell : int(left + width) // cell + 1
+                ]
+                if window.any():
                     continue
-                window = (
-                    slice(int(box.top()) // cell, int(box.bottom()) // cell + 1),
-                    slice(int(box.left()) // cell, int(box.right()) // cell + 1),
-                )
-                if taken[window].any():
-                    continue
-                taken[window] = True
-                places.append((marks, row, box))
+                window[:] = True
+                places.append((marks, row, left, top, width))
                 if len(places) >= _MOST_TAGS:
                     return places
         return places
@@ -253,15 +272,34 @@ class Pane(QWidget):
     def _paint_tags(self, painter: QPainter) -> None:
         font = QFont(self.font())
         font.setPointSizeF(max(7.5, self.font().pointSizeF() * 0.84))
-        painter.setFont(font)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        for marks, row, box in self._tag_places(painter.fontMetrics().height() + 1):
-            picked = row in marks.chosen
+        metrics = QFontMetricsF(font)
+        height = math.ceil(metrics.height()) + 1
+        for marks, row, left, top, width in self._tag_places(height, metrics.horizontalAdvance("0")):
+            text = str(marks.numbers[row]) if not marks.dashed else "?"
+            painter.drawPixmap(QPointF(left, top), self._tag(text, marks.colour, row in marks.chosen, font, width, height))
+
+    def _tag(self, text: str, colour: QColor, picked: bool, font: QFont, width: float, height: int) -> QPixmap:
+        """The picture of a number; kept, since the same few are drawn at every move."""
+        ratio = self.devicePixelRatioF()
+        key = (text, colour.rgba(), picked, font.pointSizeF(), ratio)
+        if key not in self._tags:
+            if len(self._tags) > 3000:
+                self._tags.clear()
+            tag = QPixmap(math.ceil(width * ratio), math.ceil(height * ratio))
+            tag.setDevicePixelRatio(ratio)
+            tag.fill(Qt.GlobalColor.transparent)
+            painter = QPainter(tag)
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            painter.setFont(font)
             painter.setPen(Qt.PenStyle.NoPen)
-            painter.setBrush(marks.colour if picked else QColor(18, 20, 22, 220))
+            painter.setBrush(colour if picked else QColor(18, 20, 22, 220))
+            box = QRectF(0, 0, width, height)
             painter.drawRoundedRect(box, 4, 4)
-            painter.setPen(QColor("#14171a") if picked else marks.colour.lighter(125))
-            painter.drawText(box, Qt.AlignmentFlag.AlignCenter, str(marks.numbers[row]) if not marks.dashed else "?")
+            painter.setPen(QColor("#14171a") if picked else colour.lighter(125))
+            painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
+            painter.end()
+            self._tags[key] = tag
+        return self._tags[key]
 
     def _paint_grid(self, painter: QPainter) -> None:
         """Pixel borders, and the values where they fit."""

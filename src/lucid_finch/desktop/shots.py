@@ -22,7 +22,7 @@ def settle(bench: Bench, seconds: float = 120.0) -> None:
     quiet = 0
     while quiet < 5:
         application.processEvents()
-        quiet = 0 if bench.worker.busy else quiet + 1
+        quiet = 0 if bench.busy else quiet + 1
         time.sleep(0.01)
         if time.monotonic() > end:
             raise TimeoutError("the window is still busy")

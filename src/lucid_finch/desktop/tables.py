@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import (
     QAbstractTableModel,
+    QEvent,
     QItemSelection,
     QItemSelectionModel,
     QModelIndex,
@@ -16,15 +17,12 @@ from PySide6.QtCore import (
     Qt,
     Signal,
 )
-from PySide6.QtGui import QColor, QKeySequence, QPainter
+from PySide6.QtGui import QColor, QKeySequence, QPainter, QPaintEvent
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QApplication,
     QFrame,
     QHeaderView,
-    QStyle,
-    QStyledItemDelegate,
-    QStyleOptionViewItem,
     QTableView,
     QWidget,
 )
@@ -139,34 +137,6 @@ class TableModel(QAbstractTableModel):
         return None
 
 
-class _Cells(QStyledItemDelegate):
-    """Draws a cell with one question to the model; the toolkit's own way asks eight, and a table is drawn at every move."""
-
-    @guarded
-    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
-        model: Any = index.model()
-        row, column = index.row(), index.column()
-        declared = model.columns[column]
-        rect, state = option.rect, option.state
-        theme = current_theme()
-        if state & QStyle.StateFlag.State_Selected:
-            painter.fillRect(rect, QColor(theme.accent_soft))
-        if declared.name == "score":
-            self._paint_bar(painter, rect, float(np.clip(model.value(row, column), 0, 1)))
-            return
-        painter.setPen(QColor(theme.text))
-        flags = _LEFT if declared.names else _RIGHT
-        painter.drawText(rect.adjusted(6, 0, -6, 0), flags, model.shown(row, column))
-
-    def _paint_bar(self, painter: QPainter, rect: QRect, share: float) -> None:
-        theme = current_theme()
-        bar = rect.adjusted(8, rect.height() // 2 - 3, -8, 0)
-        bar.setHeight(6)
-        painter.fillRect(bar, QColor(theme.line))
-        bar.setWidth(round(bar.width() * share))
-        painter.fillRect(bar, QColor(theme.accent))
-
-
 class FindingsTable(QTableView):
     """Shows a `Table`; the selection is told as rows of that table."""
 
@@ -174,9 +144,9 @@ class FindingsTable(QTableView):
 
     def __init__(self, name: str, parent: QWidget | None = None) -> None:
         super().__init__(parent)
+        self._advances: dict[str, int] = {}
         self.rows = TableModel()
         self.setModel(self.rows)
-        self.setItemDelegate(_Cells(self))
         self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.setSortingEnabled(True)
         self.horizontalHeader().setSortIndicator(-1, Qt.SortOrder.AscendingOrder)
@@ -185,9 +155,7 @@ class FindingsTable(QTableView):
         self.setWordWrap(False)
         self.setTextElideMode(Qt.TextElideMode.ElideNone)
         self.verticalHeader().hide()
-        height = self.fontMetrics().height() + 7
-        self.verticalHeader().setDefaultSectionSize(height)
-        self.verticalHeader().setMinimumSectionSize(height)
+        self._set_row_height()
         self.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
         self.horizontalHeader().setHighlightSections(False)
         self.setAccessibleName(name)
@@ -207,6 +175,63 @@ class FindingsTable(QTableView):
                 sample = max((labels.get(n, n) for n in declared.names), key=len, default="00000.00")
                 sample = sample if declared.name not in ("id", "closed", "lost_to", "points") else "0000"
                 self.setColumnWidth(number, max(metrics.horizontalAdvance(header) + 16, metrics.horizontalAdvance(sample) + 20))
+
+    @guarded
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Draws the cells in sight itself: a table is drawn at every move, and the toolkit's way asks eight questions a cell."""
+        painter = QPainter(self.viewport())
+        theme = current_theme()
+        painter.fillRect(event.rect(), QColor(theme.card))
+        count, columns = self.rows.rowCount(), self.rows.columns
+        first = self.rowAt(max(event.rect().top(), 0))
+        last = self.rowAt(event.rect().bottom())
+        if not count or first < 0:
+            return
+        shown = range(first, (last if last >= 0 else count - 1) + 1)
+        tops = [self.rowViewportPosition(row) for row in shown]
+        height = self.rowHeight(first)
+        for part in self.selectionModel().selection().toList():
+            for row in range(max(part.top(), shown.start), min(part.bottom() + 1, shown.stop)):
+                painter.fillRect(0, tops[row - shown.start], self.viewport().width(), height, QColor(theme.accent_soft))
+        painter.setPen(QColor(theme.text))
+        metrics = self.fontMetrics()
+        base = (height + metrics.ascent() - metrics.descent()) // 2
+        for number, declared in enumerate(columns):
+            left, width = self.columnViewportPosition(number), self.columnWidth(number)
+            if left > event.rect().right() or left + width < event.rect().left():
+                continue
+            painter.setClipRect(left, 0, width, self.viewport().height())
+            for row, top in zip(shown, tops, strict=True):
+                if declared.name == "score":
+                    share = float(np.clip(self.rows.value(row, number), 0, 1))
+                    bar = QRect(left + 8, top + height // 2 - 3, width - 16, 6)
+                    painter.fillRect(bar, QColor(theme.line))
+                    bar.setWidth(round(bar.width() * share))
+                    painter.fillRect(bar, QColor(theme.accent))
+                    continue
+                text = self.rows.shown(row, number)
+                at = left + 6 if declared.names else left + width - 6 - self._advance(text)
+                painter.drawText(at, top + base, text)
+
+    def _advance(self, text: str) -> int:
+        """Width of a text from the widths of its characters, which are few."""
+        known = self._advances
+        for character in text:
+            if character not in known:
+                known[character] = self.fontMetrics().horizontalAdvance(character)
+        return sum(known[character] for character in text)
+
+    @guarded
+    def changeEvent(self, event: QEvent) -> None:
+        super().changeEvent(event)
+        if event.type() in (QEvent.Type.FontChange, QEvent.Type.StyleChange):
+            self._advances = {}
+            self._set_row_height()
+
+    def _set_row_height(self) -> None:
+        height = self.fontMetrics().height() + 7
+        self.verticalHeader().setMinimumSectionSize(height)
+        self.verticalHeader().setDefaultSectionSize(height)
 
     def _selection_changed(self, *_: Any) -> None:
         if not self._quiet:

@@ -424,6 +424,16 @@ class Bench(QMainWindow):
 
     # Running
 
+    @property
+    def answering(self) -> bool:
+        """Whether the window still owes the screen something that needs no worker."""
+        return self._answer_due.isActive() or self._tables_due.isActive()
+
+    @property
+    def busy(self) -> bool:
+        """Whether an answer is still under way, in the worker or on the screen."""
+        return self.worker.busy or self.answering
+
     def _recipe_changed(self) -> None:
         # In the next turn of the event loop: moves that come together are answered once.
         self._answer_due.start()
@@ -442,43 +452,42 @@ class Bench(QMainWindow):
         self.image_name.setText(self.study.image.name if self.study.image is not None else "")
         self._run()
 
-    def _key(self, name: str) -> tuple[Any, Any]:
-        """What a detection depends on besides judging, and what judging depends on."""
+    def _keys(self) -> dict[str, tuple[Any, Any]]:
+        """What each detection depends on besides judging, and what judging depends on."""
         recipe = self.study.recipe
-        entry = next(e for e in recipe.detectors if e.name == name)
-        parameters = entry.made_parameters()
-        slow = (
-            id(self.study.image), repr(recipe.plain()["prepare"]), repr(entry.plain()["prepare"]), entry.kind,
-            repr(parameters.plain(Stage.GATHER)), repr(parameters.plain(Stage.FORM)),
-        )  # fmt: skip
-        return slow, parameters
+        common = repr([step.plain() for step in recipe.prepare])
+        keys = {}
+        for entry in recipe.detectors:
+            parameters = entry.made_parameters()
+            slow = (
+                id(self.study.image), common, repr([step.plain() for step in entry.prepare]), entry.kind,
+                repr(parameters.plain(Stage.GATHER)), repr(parameters.plain(Stage.FORM)),
+            )  # fmt: skip
+            keys[entry.name] = slow, parameters
+        return keys
 
     def _judge_at_once(self) -> bool:
         """If only limits have moved, answer within the frame."""
         study = self.study
-        if self.column.failures:
+        keys = self._keys()
+        if self.column.failures or set(keys) != set(study.detections):
             return False
-        names = [entry.name for entry in study.recipe.detectors]
         changed: list[str] = []
-        for name in names:
-            if name not in study.detections or name not in self._judged:
+        for name, (slow, parameters) in keys.items():
+            before = self._judged.get(name)
+            if before is None or slow != before[0] or len(study.detections[name].work.candidates) > JUDGED_AT_ONCE:
                 return False
-            slow, parameters = self._key(name)
-            if slow != self._judged[name][0] or len(study.detections[name].work.candidates) > JUDGED_AT_ONCE:
-                return False
-            if parameters != self._judged[name][1]:
+            if parameters != before[1]:
                 changed.append(name)
-        if set(names) != set(study.detections):
-            return False
         for name in changed:
             work = study.detections[name].work
-            parameters = self._key(name)[1]
+            parameters = keys[name][1]
             try:
                 found = conclude(work.detector, work.image, work.gathered, work.candidates, parameters, name, time.perf_counter())
             except ParameterError as error:
                 self.show_failure(str(error))
                 return True
-            self._judged[name] = self._key(name)
+            self._judged[name] = keys[name]
             # The time that the card tells is that of the whole work, not of this judging alone.
             study.detections[name] = replace(found, seconds=study.detections[name].seconds)
             study.detection_changed.emit(name)
@@ -504,7 +513,7 @@ class Bench(QMainWindow):
         if image is None:
             return
         detector = self.study.detector
-        keys = {entry.name: self._key(entry.name) for entry in recipe.detectors}
+        keys = self._keys()
         wanted = [frame.map_name for frame in self.frames]
         with_source = "source" not in self.pictures
 
@@ -665,8 +674,9 @@ class Bench(QMainWindow):
             for picture in self.pictures.values():
                 self.strip.show_picture(picture)
         self._show_active_maps()
-        # In the next turn of the event loop: overlay first, and no turn longer than a frame.
-        self._tables_due.start()
+        # Overlay first, tables once it is painted: no turn of the event loop is longer than a frame.
+        if not self._tables_due.isActive():
+            self._tables_due.start(12)
         self.tabs.setTabText(0, self.tr("Findings {}").format(len(found.findings) if found is not None else ""))
         self.tabs.setTabText(1, self.tr("Near misses {}").format(len(found.near_misses) if found is not None else ""))
         self._show_marks()
@@ -686,18 +696,11 @@ class Bench(QMainWindow):
             found = self.study.detections.get(entry.name)
             if found is None:
                 continue
-            own = entry.name == self.study.detector
-            table = found.findings
-            at = np.stack([table["x"], table["y"]], axis=1) if len(table) else np.empty((0, 2))
-            outlines = found.outlines if len(found.outlines) else [p[None, :] for p in at]
-            closed = table["closed"] if "closed" in table else np.zeros(len(table), bool)
-            marks.append(Marks.of(outlines, closed, at, table["id"], mark_colour(number)))
-            if own:
-                near = found.near_misses
-                at = np.stack([near["x"], near["y"]], axis=1) if len(near) else np.empty((0, 2))
-                outlines = found.near_outlines if len(found.near_outlines) else [p[None, :] for p in at]
-                closed = near["closed"] if "closed" in near else np.zeros(len(near), bool)
-                missed = Marks.of(outlines, closed, at, np.arange(len(near)), _NEAR_COLOUR, dashed=True)
+            table, near = found.findings, found.near_misses
+            marks.append(Marks.of(found.outlines, table["x"], table["y"], table["id"], mark_colour(number)))
+            if entry.name == self.study.detector:
+                numbers = np.arange(len(near))
+                missed = Marks.of(found.near_outlines, near["x"], near["y"], numbers, _NEAR_COLOUR, dashed=True)
                 self._own_marks = [marks[-1], missed]
                 marks.append(missed)
         for frame in self.frames:
@@ -804,13 +807,9 @@ class Bench(QMainWindow):
         work = found.work
         gained = np.array(change.gained[:300], np.int64)
         finished = work.detector.finish(work.image, work.gathered, work.candidates, gained, work.parameters)
+        outlines = finished.outlines.take(np.arange(len(gained)), work.image.frame)
         x, y = work.image.frame.to_source(finished.columns["x"], finished.columns["y"])
-        at = np.stack([x, y], axis=1)
-        outlines = [np.stack(work.image.frame.to_source(*np.asarray(o).T), axis=1) for o in finished.outlines] or [
-            p[None] for p in at
-        ]
-        closed = finished.columns.get("closed", np.zeros(len(gained), bool))
-        marks = Marks.of(outlines, closed, at, np.arange(len(gained)), _GAIN_COLOUR)
+        marks = Marks.of(outlines, x, y, np.arange(len(gained)), _GAIN_COLOUR)
         self._show_marks([replace(marks, chosen=frozenset(range(len(gained))))])
 
     def _give_region(self, take: Callable[[dict[str, Any]], None]) -> None:

@@ -126,7 +126,9 @@ def _read_with_pillow(file: Path) -> Loaded:
         array = array.astype(np.uint16) if array.size and array.min() >= 0 and array.max() < 65536 else array
     array = array.astype(array.dtype.newbyteorder("="), copy=False)
     bits = None
-    if file.open("rb").read(4) == b"\x89PNG":
+    with file.open("rb") as stream:
+        start = stream.read(4)
+    if start == b"\x89PNG":
         bits, depth = _png_bits(file)
         if depth == 16 and array.dtype == np.uint8:
             notes.append("16-bit colour was read with 8 bits a channel")

@@ -8,7 +8,6 @@ in `numerics.chain_chance`.
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any, Literal
 
@@ -16,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import model_validator
 
-from lucid_finch.core.detection import Array, Column, EvidenceMap
+from lucid_finch.core.detection import Array, Column, EvidenceMap, Outlines
 from lucid_finch.core.detector import Candidates, Context, Detector, DetectorParameters, Finished, Reason, Work
 from lucid_finch.core.image import Image
 from lucid_finch.core.judging import Limit
@@ -119,24 +118,6 @@ class _Formed:
     @property
     def nbytes(self) -> int:
         return self.points.nbytes + self.chains.order.nbytes
-
-
-class Outlines(Sequence[Array]):
-    """Outlines cut from one array of points, without copies."""
-
-    def __init__(self, points: Array, start: NDArray[np.int64]) -> None:
-        self.points, self.start = points, start
-
-    def __len__(self) -> int:
-        return len(self.start) - 1
-
-    def __getitem__(self, index: Any) -> Any:
-        if isinstance(index, slice):
-            return [self[i] for i in range(*index.indices(len(self)))]
-        if not -len(self) <= index < len(self):
-            raise IndexError(index)
-        index %= len(self)
-        return self.points[self.start[index] : self.start[index + 1]]
 
 
 class Edges(Detector):
@@ -248,7 +229,7 @@ class Edges(Detector):
                 "place": place,
             }
 
-        return Finished(columns, Outlines(xy, start), listed)
+        return Finished(columns, Outlines(xy, start, chains.closed[chosen]), listed)
 
     def evidence(self, work: Work) -> list[EvidenceMap]:
         image, parameters, gathered = work.image, work.parameters, work.gathered
