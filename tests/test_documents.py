@@ -38,7 +38,7 @@ class Documents(InFolder):
 
     def test_every_kind_has_its_page_and_every_column_its_meaning(self) -> None:
         for kind, detector in KINDS.items():
-            self.assertTrue((ROOT / "docs" / "guide" / f"{kind}.md").exists(), kind)
+            self.assertTrue((ROOT / "src" / "lucid_finch" / "guide" / f"{kind}.md").exists(), kind)
             for column in detector.all_columns():
                 self.assertTrue(column.help or column.name in ("rank", "id"), column.name)
 

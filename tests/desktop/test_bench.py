@@ -16,7 +16,7 @@ from PySide6.QtWidgets import QMessageBox, QPushButton
 
 import lucid_finch as lf
 from lucid_finch.core.image import Image
-from lucid_finch.desktop.document import fresh_recipe
+from lucid_finch.desktop.document import SOURCE, fresh_recipe, step_card
 from lucid_finch.desktop.editors import ParameterEditor
 from lucid_finch.desktop.theme import DARK, LIGHT, apply_theme, current_theme
 from lucid_finch.files.recipes import Recipe
@@ -28,12 +28,12 @@ class Opening(BenchCase):
     def test_a_file_is_found_and_shown_with_every_stage(self) -> None:
         self.assertTrue(self.bench.empty.isVisible())
         self.bench.open_path(self.picture_file())
-        self.wait(lambda: "edges" in self.bench.pictures and not self.bench.worker.busy)
+        self.wait(lambda: "edges" in self.bench.panes.pictures and not self.bench.worker.busy)
         self.settle()
         self.assertFalse(self.bench.empty.isVisible())
         self.assertEqual(self.bench.findings.rows.rowCount(), 1)
         self.assertEqual(self.bench.tabs.tabText(0), "Findings 1")
-        self.assertIn("160 × 160", self.bench.column.cards["source"].about.text())
+        self.assertIn("160 × 160", self.bench.column.cards[SOURCE].about.text())
         stages = list(self.bench.strip.stages)
         self.assertEqual(stages[:4], ["source", "prepared", "smoothed", "gradient_x"])
         for name, stage in self.bench.strip.stages.items():
@@ -63,7 +63,7 @@ class Opening(BenchCase):
         self.wait(lambda: self.bench.study.image is not None)
         self.settle()
         self.assertEqual(self.bench.study.recipe.name, "dropped")
-        self.assertEqual(self.bench.title.text(), "dropped")
+        self.assertEqual(self.bench.bar.title.text(), "dropped")
 
     def test_a_wrong_recipe_is_named_and_nothing_is_lost(self) -> None:
         self.open(two_squares())
@@ -109,7 +109,7 @@ class Tuning(BenchCase):
         self.assertIs(self.bench.study.detection.work.gathered, gathered)
         self.assertEqual(len(self.bench.frames[0].pane.marks[0].start) - 1, 1)
         self.settle()
-        edges = self.bench.pictures["edges"].levels[0]
+        edges = self.bench.panes.pictures["edges"].levels[0]
         self.assertEqual(int(edges.sum()), len(self.bench.study.detection.points["x"]))
 
     def test_dragging_the_handle_of_a_histogram(self) -> None:
@@ -160,12 +160,11 @@ class Tuning(BenchCase):
         texts.append(self.bench.study.recipe.text())
         self.editor("subpixel").check.click()
         texts.append(self.bench.study.recipe.text())
-        self.bench.study.choose("preparation")
-        self.bench.settings._add_step("smooth")
+        self.bench.study.add_step("smooth")
         texts.append(self.bench.study.recipe.text())
         self.editor("method", "1").choice.setCurrentText("median")
         texts.append(self.bench.study.recipe.text())
-        self.bench.settings._remove_step(0)
+        self.bench.study.remove(step_card(0))
         texts.append(self.bench.study.recipe.text())
         self.assertEqual(len(set(texts)), len(texts))
         for text in reversed(texts[:-1]):
@@ -197,14 +196,14 @@ class Tuning(BenchCase):
     def test_a_failing_preparation_says_so_on_its_card(self) -> None:
         region = {"shape": "rectangle", "x": 900.0, "y": 10.0, "width": 5.0, "height": 5.0}
         self.bench.study.edit({"prepare": [{"step": "crop", "region": region}]}, "crop")
-        self.wait(lambda: "preparation" in self.bench.column.failures)
-        self.assertIn("holds no pixel", self.bench.column.cards["preparation"].about.text())
+        self.wait(lambda: step_card(0) in self.bench.column.failures)
+        self.assertIn("holds no pixel", self.bench.column.cards[step_card(0)].about.text())
         self.bench.study.undo.undo()
         self.settle()
-        self.assertNotIn("holds no pixel", self.bench.column.cards["preparation"].about.text())
+        self.assertNotIn("holds no pixel", self.bench.column.cards[step_card(0)].about.text())
 
     def test_region_from_the_part_in_view(self) -> None:
-        self.bench.view.set(70.0, 75.0, 3.0)
+        self.bench.frames[0].view.set(70.0, 75.0, 3.0)
         self.editor("region").region_wanted.emit("region")
         self.settle()
         region = self.bench.study.recipe.detectors[0].made_parameters().region
@@ -226,7 +225,7 @@ class Looking(BenchCase):
         self.open(two_squares())
 
     def test_panes_are_linked_and_the_wheel_keeps_the_place_under_it(self) -> None:
-        pane, other = (frame.pane for frame in self.bench.frames)
+        pane, other = (frame.pane for frame in self.bench.panes.shown)
         point = QPointF(60, 50)
         before = pane.to_source(point)
         from PySide6.QtGui import QWheelEvent
@@ -235,11 +234,11 @@ class Looking(BenchCase):
             point, pane.mapToGlobal(point), QPoint(), QPoint(0, 240), Qt.MouseButton.NoButton,
             Qt.KeyboardModifier.NoModifier, Qt.ScrollPhase.NoScrollPhase, False,
         )  # fmt: skip
-        scale = self.bench.view.scale
+        scale = self.bench.frames[0].view.scale
         self.application.sendEvent(pane, event)
-        self.assertGreater(self.bench.view.scale, scale)
+        self.assertGreater(self.bench.frames[0].view.scale, scale)
         np.testing.assert_allclose(pane.to_source(point), before, atol=1e-9)
-        self.assertIs(pane.view, other.view)
+        self.assertEqual((pane.view.x, pane.view.y, pane.view.scale), (other.view.x, other.view.y, other.view.scale))
 
     def test_a_pixel_is_drawn_where_it_is(self) -> None:
         """A single bright pixel comes to lie exactly around its coordinates."""
@@ -247,7 +246,7 @@ class Looking(BenchCase):
         pixels[12, 33] = 255
         self.open(Image.from_array(pixels))
         pane = self.bench.frames[0].pane
-        self.bench.view.set(33.0, 12.0, 20.0)
+        self.bench.frames[0].view.set(33.0, 12.0, 20.0)
         self.application.processEvents()
         shown = pane.grab().toImage()
         ratio = shown.devicePixelRatio()
@@ -262,17 +261,17 @@ class Looking(BenchCase):
         QTest.mouseClick(stage, Qt.MouseButton.LeftButton)
         self.assertEqual(self.bench.frames[0].pane.picture.name, "gradient_y")
         self.assertTrue(stage.active)
-        self.assertEqual(self.bench.frames[0].title.text(), "gradient y")
+        self.assertEqual(self.bench.frames[0].title.text(), "gradient y ▾")
         picture = self.bench.frames[0].pane.picture
         self.assertEqual(picture.low, -picture.high)
 
     def test_thin_maps_do_not_fade_when_small(self) -> None:
-        edges = self.bench.pictures["edges"]
+        edges = self.bench.panes.pictures["edges"]
         self.assertGreater(len(edges.levels), 1)
         for level in edges.levels:
             self.assertEqual(level.max(), 1)
         self.bench.show_map("edges")
-        self.bench.view.set(150.0, 100.0, 0.4)
+        self.bench.frames[0].view.set(150.0, 100.0, 0.4)
         shown = self.bench.frames[1].pane.grab().toImage()
         bright = sum(shown.pixelColor(x, y).red() > 200 for x in range(0, shown.width(), 2) for y in range(0, shown.height(), 2))
         self.assertGreater(bright, 10)
@@ -287,22 +286,22 @@ class Looking(BenchCase):
         self.assertEqual(pane.grab().toImage(), with_marks)
 
     def test_values_appear_when_pixels_are_large(self) -> None:
-        self.bench.view.set(30.0, 40.0, 48.0)
+        self.bench.frames[0].view.set(30.0, 40.0, 48.0)
         self.bench.frames[0].pane.grab()
-        self.bench.view.set_cursor((30.2, 40.4))
+        self.bench.frames[0].view.set_cursor((30.2, 40.4))
         self.assertIn("(30.2, 40.4)", self.bench.frames[0].info.text())
         value = int(self.bench.study.image.pixels[40, 30])
         self.assertIn(f"{value} grey", self.bench.frames[0].info.text())
 
     def test_fit_one_to_one_and_keys(self) -> None:
         self.bench.actions_by_name["one_to_one"].trigger()
-        self.assertAlmostEqual(self.bench.view.scale * self.bench.devicePixelRatioF(), 1.0)
+        self.assertAlmostEqual(self.bench.frames[0].view.scale * self.bench.devicePixelRatioF(), 1.0)
         pane = self.bench.frames[1].pane
-        x = self.bench.view.x
+        x = self.bench.frames[0].view.x
         QTest.keyClick(pane, Qt.Key.Key_Right)
-        self.assertGreater(self.bench.view.x, x)
+        self.assertGreater(self.bench.frames[0].view.x, x)
         self.bench.actions_by_name["fit"].trigger()
-        self.assertAlmostEqual(self.bench.view.x, 149.5)
+        self.assertAlmostEqual(self.bench.frames[0].view.x, 149.5)
 
     def test_both_themes_and_large_fonts_are_drawn(self) -> None:
         self.addCleanup(apply_theme, self.application, LIGHT)
@@ -325,11 +324,11 @@ class Choosing(BenchCase):
         self.open(two_squares())
 
     def test_a_row_chooses_its_mark_and_centres_it(self) -> None:
-        self.bench.view.set(0.0, 0.0, 4.0)
+        self.bench.frames[0].view.set(0.0, 0.0, 4.0)
         self.bench.findings.selectRow(1)
         row = int(self.bench.findings.rows.order[1])
         self.assertEqual(self.bench.frames[0].pane.marks[-2].chosen, frozenset({row}))
-        self.assertAlmostEqual(self.bench.view.x, 214, delta=8)
+        self.assertAlmostEqual(self.bench.frames[0].view.x, 214, delta=8)
 
     def test_a_mark_chooses_its_row(self) -> None:
         pane = self.bench.frames[0].pane
@@ -410,7 +409,7 @@ class Saving(BenchCase):
         self.bench.settings.editors["", "sigma"].edited.emit("sigma", 1.7, False)
         self.settle()
         self.assertTrue(self.bench.study.unsaved)
-        self.assertIn("•", self.bench.title.text())
+        self.assertIn("•", self.bench.bar.title.text())
         path = self.folder / "mine.finch.json"
         self.assertTrue(self.bench.save_to(path))
         self.assertFalse(self.bench.study.unsaved)
@@ -459,12 +458,12 @@ class Working(BenchCase):
             return disc(20.0)
 
         self.bench.submit_image(slow, "slow work")
-        self.wait(lambda: self.bench.stop.isVisible(), what="the button that cancels")
-        self.assertTrue(self.bench.progress.isVisible())
-        QTest.mouseClick(self.bench.stop, Qt.MouseButton.LeftButton)
+        self.wait(lambda: self.bench.bar.stop.isVisible(), what="the button that cancels")
+        self.assertTrue(self.bench.bar.progress.isVisible())
+        QTest.mouseClick(self.bench.bar.stop, Qt.MouseButton.LeftButton)
         release.set()
         self.settle()
-        self.assertFalse(self.bench.stop.isVisible())
+        self.assertFalse(self.bench.bar.stop.isVisible())
         self.assertEqual(self.bench.findings.rows.rowCount(), count)
         self.assertEqual(self.bench.study.image.name, "squares.png")
 

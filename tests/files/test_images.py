@@ -17,7 +17,7 @@ from PIL import Image as Pillow
 
 from lucid_finch.core.errors import FileError, ParameterError
 from lucid_finch.files import images
-from lucid_finch.files.images import read_image
+from lucid_finch.files.images import page_count, read_image
 
 RANDOM = np.random.default_rng(0)
 GREY = RANDOM.integers(0, 256, (12, 17)).astype(np.uint8)
@@ -116,7 +116,20 @@ class Reading(InFolder):
         tifffile.imwrite(self.path("pages.tif"), np.stack([GREY, 255 - GREY]), photometric="minisblack")
         read = read_image(self.path("pages.tif"))
         np.testing.assert_array_equal(read.pixels, GREY)
-        self.assertIn("first of 2", read.notes[0])
+        self.assertEqual((read.page, read.pages), (0, 2))
+        np.testing.assert_array_equal(read_image(self.path("pages.tif"), page=1).pixels, 255 - GREY)
+        self.assertEqual(page_count(self.path("pages.tif")), 2)
+        with self.assertRaisesRegex(FileError, "pages.tif: has 2 pictures; there is no page 2"):
+            read_image(self.path("pages.tif"), page=2)
+
+    def test_pictures_that_follow_each_other(self) -> None:
+        frames = [Pillow.fromarray(g) for g in (GREY, 255 - GREY, GREY // 2)]
+        frames[0].save(self.path("moving.gif"), save_all=True, append_images=frames[1:])
+        self.assertEqual(page_count(self.path("moving.gif")), 3)
+        read = read_image(self.path("moving.gif"), page=1)
+        self.assertEqual((read.page, read.pages), (1, 3))
+        luma = read.pixels.mean(axis=2) if read.is_colour else read.pixels
+        np.testing.assert_allclose(luma, 255 - GREY, atol=2)
 
     def test_arrays(self) -> None:
         np.save(self.path("a.npy"), GREY.astype(np.float64) / 255)

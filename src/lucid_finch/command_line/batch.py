@@ -45,7 +45,7 @@ def write_results(
 
 def check_maps(recipe: Recipe | Any, maps: Sequence[str]) -> None:
     """Raises `ParameterError` for a map asked of a detector that the recipe has not."""
-    names = [entry.name for entry in recipe.detectors]
+    names = [entry.name for entry in recipe.running]
     for wanted in maps:
         detector = wanted.rpartition(".")[0]
         if detector not in names:

@@ -161,6 +161,8 @@ class EvidenceMap:
     help: str = ""
     judged: bool = False
     """Whether it changes with a limit that only judging looks at."""
+    axes: tuple[Array, Array, str, str] | None = None
+    """Where the map is no image: the values of its columns and of its rows, and what both are (with units)."""
 
     @property
     def values(self) -> Array:
@@ -169,13 +171,13 @@ class EvidenceMap:
 
     @property
     def x(self) -> Array:
-        """Position of each column along the x axis, px."""
-        return np.arange(self.width, dtype=float)
+        """Position of each column along the x axis; px where the map is an image."""
+        return self.axes[0] if self.axes is not None else np.arange(self.width, dtype=float)
 
     @property
     def y(self) -> Array:
-        """Position of each row along the y axis, px."""
-        return np.arange(self.height, dtype=float)
+        """Position of each row along the y axis; px where the map is an image."""
+        return self.axes[1] if self.axes is not None else np.arange(self.height, dtype=float)
 
     def part(self, left: int, top: int, right: int, bottom: int) -> Array:
         """The values of columns left .. right-1 and rows top .. bottom-1, clipped to the map."""

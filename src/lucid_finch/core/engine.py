@@ -65,6 +65,8 @@ class Engine:
             if cancelled is not None and cancelled():
                 raise Cancelled()
             options = dict(given)
+            if not options.pop("on", True):
+                continue
             name = str(options.pop("step", ""))
             step = step_of(name)
             parameters = step.Parameters.make(options, f"preparation {number}, {name}")
@@ -103,11 +105,11 @@ class Engine:
         detections: dict[str, Detection] = {}
         unmet: list[Unmet] = []
         common = self.prepared(image, [step.plain() for step in recipe.prepare], cancelled)
-        for number, entry in enumerate(recipe.detectors):
+        for number, entry in enumerate(recipe.running):
             if cancelled is not None and cancelled():
                 raise Cancelled()
             if progress is not None:
-                progress(number / len(recipe.detectors), entry.name)
+                progress(number / len(recipe.running), entry.name)
             detections[entry.name] = self.run_entry(entry, common, cancelled)
             unmet += entry.unmet(detections[entry.name])
         if progress is not None:

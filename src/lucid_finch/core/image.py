@@ -85,6 +85,9 @@ class Image:
     name: str = ""
     notes: tuple[str, ...] = ()
     """What was assumed on loading, in words for the user."""
+    page: int = 0
+    """Which of the pictures in its file this is, from 0."""
+    pages: int = 1
 
     @staticmethod
     def from_array(
@@ -95,6 +98,8 @@ class Image:
         mask: ArrayLike | None = None,
         name: str = "",
         notes: tuple[str, ...] = (),
+        page: int = 0,
+        pages: int = 1,
     ) -> Image:
         """An image from an array (H, W), (H, W, 1 or 3) RGB, or with an alpha channel (2 or 4).
 
@@ -126,7 +131,7 @@ class Image:
             bits = _significant_bits(pixels, significant_bits, added)
             black, white = 0.0, float(2**bits - 1)
         size = (pixels.shape[1], pixels.shape[0])
-        return Image(pixels, black, white, quantum, valid, Frame(), size, name, (*notes, *added))
+        return Image(pixels, black, white, quantum, valid, Frame(), size, name, (*notes, *added), page, pages)
 
     @property
     def width(self) -> int:

@@ -34,6 +34,8 @@ class Step(BaseModel):
 
     model_config = ConfigDict(extra="allow", strict=True, frozen=True)
     step: str
+    on: bool = True
+    """A step that is off stays in the recipe and does nothing."""
 
     @model_validator(mode="after")
     def _known(self) -> Step:
@@ -42,7 +44,12 @@ class Step(BaseModel):
 
     def plain(self) -> dict[str, Any]:
         parameters = step_of(self.step).Parameters.make(self.model_extra or {}, self.step)
-        return {"step": self.step, **parameters.plain()}
+        return {"step": self.step, **_off(self.on), **parameters.plain()}
+
+
+def _off(on: bool) -> dict[str, bool]:
+    """Written only where something is off: nearly everything is on."""
+    return {} if on else {"on": False}
 
 
 Count = Annotated[int, Field(ge=0)]
@@ -66,6 +73,8 @@ class DetectorEntry(_Part):
 
     name: Annotated[str, Field(min_length=1, max_length=80)]
     kind: str
+    on: bool = True
+    """A detector that is off stays in the recipe and is not run."""
     prepare: tuple[Step, ...] = ()
     parameters: dict[str, Any] = {}
     anchor: None = None
@@ -109,6 +118,7 @@ class DetectorEntry(_Part):
         return {
             "name": self.name,
             "kind": self.kind,
+            **_off(self.on),
             "prepare": [s.plain() for s in self.prepare],
             "parameters": self.made_parameters().plain(),
             "anchor": None,
@@ -132,6 +142,11 @@ class Recipe(_Part):
         if twice is not None:
             raise ValueError(f'two detectors are called "{twice}"')
         return self
+
+    @property
+    def running(self) -> tuple[DetectorEntry, ...]:
+        """The detectors that are switched on."""
+        return tuple(entry for entry in self.detectors if entry.on)
 
     @classmethod
     def make(cls, given: Mapping[str, Any], what: str = "recipe") -> Self:
@@ -208,7 +223,7 @@ def json_schema() -> dict[str, Any]:
 
     steps = []
     for name, step in STEPS.items():
-        schema = described(step.Parameters, {"step": {"const": name}}, f"step {name}")
+        schema = described(step.Parameters, {"step": {"const": name}, "on": {"type": "boolean"}}, f"step {name}")
         schema["required"] = ["step", *schema.get("required", [])]
         steps.append(schema)
     entries = []
@@ -225,6 +240,7 @@ def json_schema() -> dict[str, Any]:
                 "properties": {
                     "name": {"type": "string", "minLength": 1, "maxLength": 80},
                     "kind": {"const": kind},
+                    "on": {"type": "boolean"},
                     "prepare": {"type": "array", "items": {"$ref": "#/$defs/step"}},
                     "parameters": parameters,
                     "anchor": {"type": "null"},

@@ -69,9 +69,15 @@ def run_application(paths: Sequence[str], demo: str = "") -> int:
     except OSError as error:
         print(f"lucid-finch: no log is kept: {error}", file=sys.stderr)
     from lucid_finch.core.warming import is_warm
+    from lucid_finch.desktop.preferences import PreferencesFile
     from lucid_finch.desktop.window import Bench
 
-    bench = Bench()
+    folder = Path(platformdirs.user_state_dir("lucid-finch")) / "unsaved"
+    bench = Bench(PreferencesFile.of_user(), folder)
+    if bench.preferences.text_scale != 1.0:
+        font = application.font()
+        font.setPointSizeF(font.pointSizeF() * bench.preferences.text_scale)
+        application.setFont(font)
     signal.signal(signal.SIGINT, lambda *_: bench.close())
     # Python sees signals only between its own instructions: give it some.
     pulse = QTimer()
@@ -84,8 +90,9 @@ def run_application(paths: Sequence[str], demo: str = "") -> int:
         bench.warm_up()
     if demo:
         open_demo(bench, demo)
-    for path in paths:
-        bench.open_path(path)
+    if paths:
+        bench.open_paths([Path(path) for path in paths])
+    bench.offer_recovery()
     return int(application.exec())
 
 

@@ -1,12 +1,29 @@
-"""The recipe column: cards for the source, the shared preparation and each detector."""
+"""The recipe column: cards for the source, each preparation step and each detector, and what can be done with them."""
 
 from __future__ import annotations
 
-from PySide6.QtCore import QSize, Qt, Signal
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QPaintEvent
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QScrollArea, QVBoxLayout, QWidget
+from collections.abc import Callable
+from functools import partial
 
-from lucid_finch.desktop.document import Study
+from PySide6.QtCore import QSize, Qt, Signal
+from PySide6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QMenu,
+    QScrollArea,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)  # fmt: skip
+
+from lucid_finch.core.detectors import KINDS
+from lucid_finch.core.errors import ParameterError
+from lucid_finch.core.prepare import STEPS
+from lucid_finch.desktop.document import SOURCE, Study, step_number
 from lucid_finch.desktop.guard import guarded
 
 
@@ -14,29 +31,54 @@ class Card(QFrame):
     """A card that can be chosen with the pointer or the keyboard."""
 
     chosen = Signal()
+    switched = Signal(bool)
+    renamed = Signal(str)
+    menu_wanted = Signal(object)
+    """Where it shall open, on the screen."""
 
-    def __init__(self, name: str) -> None:
+    def __init__(self, name: str, fixed: bool = False) -> None:
+        """A `fixed` card cannot be switched off or moved."""
         super().__init__()
         self.setObjectName("card")
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName(name)
         layout = QVBoxLayout(self)
-        layout.setContentsMargins(11, 7, 11, 8)
+        layout.setContentsMargins(11, 6, 6, 7)
         layout.setSpacing(1)
         head = QHBoxLayout()
+        head.setSpacing(5)
+        self.on = QCheckBox()
+        self.on.setToolTip(self.tr("Switched on: what is off stays in the recipe and does nothing."))
+        self.on.setAccessibleName(self.tr("{} switched on").format(name))
+        self.on.setVisible(not fixed)
+        self.on.clicked.connect(self.switched)
         self.name = Elided(name)
         self.name.setObjectName("title")
+        self.field = QLineEdit()
+        self.field.setAccessibleName(self.tr("Name"))
+        self.field.hide()
+        self.field.editingFinished.connect(self._end_rename)
         self.count = QLabel()
         self.count.setObjectName("title")
+        self.more = QToolButton()
+        self.more.setObjectName("bare")
+        self.more.setText("⋮")
+        self.more.setToolTip(self.tr("What can be done with this card"))
+        self.more.setAccessibleName(self.tr("Actions for {}").format(name))
+        self.more.setVisible(not fixed)
+        self.more.clicked.connect(lambda: self.menu_wanted.emit(self.more.mapToGlobal(self.more.rect().bottomLeft())))
+        head.addWidget(self.on)
         head.addWidget(self.name, 1)
+        head.addWidget(self.field, 1)
         head.addWidget(self.count)
+        head.addWidget(self.more)
         self.about = QLabel()
         self.about.setObjectName("quiet")
         self.about.setWordWrap(True)
         layout.addLayout(head)
         layout.addWidget(self.about)
 
-    def show_state(self, about: str, count: str = "", wrong: bool = False) -> None:
+    def show_state(self, about: str, count: str = "", wrong: bool = False, on: bool = True) -> None:
         self.about.setText(about)
         name = "bad" if wrong else "quiet"
         if self.about.objectName() != name:
@@ -44,6 +86,8 @@ class Card(QFrame):
             self.about.style().unpolish(self.about)
             self.about.style().polish(self.about)
         self.count.setText(count)
+        self.on.setChecked(on)
+        self.name.setEnabled(on)
 
     def show_chosen(self, chosen: bool) -> None:
         if self.property("chosen") == chosen:
@@ -52,13 +96,36 @@ class Card(QFrame):
         self.style().unpolish(self)
         self.style().polish(self)
 
+    def start_rename(self) -> None:
+        self.field.setText(self.name.text())
+        self.name.hide()
+        self.field.show()
+        self.field.selectAll()
+        self.field.setFocus()
+
+    def _end_rename(self) -> None:
+        if self.field.isVisible():
+            self.field.hide()
+            self.name.show()
+            if self.field.text().strip() != self.name.text():
+                self.renamed.emit(self.field.text())
+
     @guarded
     def mousePressEvent(self, event: QMouseEvent) -> None:
         self.chosen.emit()
 
     @guarded
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        self.chosen.emit()
+        if self.more.isVisible():
+            self.menu_wanted.emit(event.globalPos())
+
+    @guarded
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
+        if event.key() == Qt.Key.Key_Escape and self.field.isVisible():
+            self.field.setText(self.name.text())
+            self._end_rename()
+        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space) and not self.field.isVisible():
             self.chosen.emit()
         else:
             super().keyPressEvent(event)
@@ -72,17 +139,18 @@ class Elided(QLabel):
 
     @guarded
     def paintEvent(self, event: QPaintEvent) -> None:
-        from PySide6.QtGui import QPainter
-
         painter = QPainter(self)
         text = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideMiddle, self.width())
         self.setToolTip(self.text() if text != self.text() else "")
+        painter.setPen(self.palette().color(self.foregroundRole()))
         painter.drawText(self.rect(), self.alignment() | Qt.AlignmentFlag.AlignVCenter, text)
         painter.end()
 
 
 class RecipeColumn(QWidget):
     """Follows the study."""
+
+    refused = Signal(str)
 
     def __init__(self, study: Study) -> None:
         super().__init__()
@@ -100,7 +168,17 @@ class RecipeColumn(QWidget):
         page = QWidget()
         self._layout = QVBoxLayout(page)
         self._layout.setContentsMargins(0, 4, 0, 0)
-        self._layout.setSpacing(8)
+        self._layout.setSpacing(6)
+        self.add_step = self._adding(
+            self.tr("+ Preparation"), self.tr("A step that changes the image before every detector"),
+            {name: step.purpose for name, step in STEPS.items()}, study.add_step,
+        )  # fmt: skip
+        self.add_detector = self._adding(
+            self.tr("+ Detector"), self.tr("Something more to find in the same image"),
+            {kind: detector.purpose for kind, detector in KINDS.items()}, study.add_detector,
+        )  # fmt: skip
+        self._layout.addWidget(self.add_step)
+        self._layout.addWidget(self.add_detector)
         self._layout.addStretch(1)
         scroll.setWidget(page)
         outer.addWidget(scroll, 1)
@@ -111,41 +189,98 @@ class RecipeColumn(QWidget):
         """Card to what went wrong there."""
         self.refresh()
 
+    def _adding(self, text: str, tip: str, offered: dict[str, str], add: Callable[[str], None]) -> QToolButton:
+        button = QToolButton()
+        button.setText(text)
+        button.setToolTip(tip)
+        button.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        menu = QMenu(button)
+        for name, purpose in offered.items():
+            menu.addAction(f"{name}: {purpose}", partial(add, name))
+        button.setMenu(menu)
+        return button
+
+    def do(self, what: Callable[[], None]) -> None:
+        """Do something to a card; what is not allowed is told."""
+        try:
+            what()
+        except ParameterError as error:
+            self.refused.emit(str(error))
+            self.refresh()
+
+    def rename_chosen(self) -> None:
+        card = self.study.chosen
+        if card in self.cards and card != SOURCE and step_number(card) is None:
+            self.cards[card].start_rename()
+
+    def card_menu(self, card: str) -> QMenu:
+        """What can be done with a card; the same is in the list of all actions, for the chosen one."""
+        study = self.study
+        menu = QMenu(self)
+        if step_number(card) is None:
+            menu.addAction(self.tr("Rename"), lambda: self.cards[card].start_rename())
+        menu.addAction(self.tr("Duplicate"), lambda: self.do(lambda: study.duplicate(card)))
+        menu.addAction(self.tr("Move up"), lambda: self.do(lambda: study.move(card, -1)))
+        menu.addAction(self.tr("Move down"), lambda: self.do(lambda: study.move(card, 1)))
+        on = study.is_on(card)
+        menu.addAction(self.tr("Switch off") if on else self.tr("Switch on"), lambda: self.do(lambda: study.switch(card, not on)))
+        menu.addSeparator()
+        menu.addAction(self.tr("Remove"), lambda: self.do(lambda: study.remove(card)))
+        return menu
+
     def refresh(self) -> None:
-        wanted = ["source", "preparation", *(entry.name for entry in self.study.recipe.detectors)]
+        wanted = self.study.cards
         if wanted != list(self.cards):
-            for card in self.cards.values():
-                self._layout.removeWidget(card)
-                card.deleteLater()
-            titles = {"source": self.tr("Source"), "preparation": self.tr("Preparation")}
-            self.cards = {name: Card(titles.get(name, name)) for name in wanted}
-            for number, (name, card) in enumerate(self.cards.items()):
-                card.chosen.connect(lambda n=name: self.study.choose(n))
-                self._layout.insertWidget(number, card)
+            self._build(wanted)
         image = self.study.image
         if image is None:
-            self.cards["source"].show_state(self.tr("no image yet"))
+            self.cards[SOURCE].show_state(self.tr("no image yet"))
         else:
             kind = "RGB" if image.is_colour else self.tr("grey")
-            self.cards["source"].show_state(f"{image.width} × {image.height} · {kind} · {8 * image.pixels.itemsize} bit")
-        steps = self.study.recipe.prepare
-        self.cards["preparation"].show_state(" → ".join(_step_text(s.plain()) for s in steps) or self.tr("none"))
+            self.cards[SOURCE].show_state(f"{image.width} × {image.height} · {kind} · {8 * image.pixels.itemsize} bit")
+        for name, card in self.cards.items():
+            number = step_number(name)
+            if number is not None:
+                step = self.study.recipe.prepare[number]
+                card.name.setText(step.step)
+                card.show_state(_step_text(step.plain()), on=step.on)
         for entry in self.study.recipe.detectors:
             card = self.cards[entry.name]
             found = self.study.detections.get(entry.name)
             if found is None:
-                card.show_state(entry.kind)
+                card.show_state(entry.kind if entry.on else self.tr("{} · off").format(entry.kind), on=entry.on)
                 continue
             near = len(found.near_misses)
             misses = self.tr("{} near miss") if near == 1 else self.tr("{} near misses")
-            card.show_state(
-                f"{entry.kind} · {misses.format(near)} · {found.seconds * 1000:.0f}\u00a0ms", str(len(found.findings))
-            )
+            unmet = entry.unmet(found)
+            about = f"{entry.kind} · {misses.format(near)} · {found.seconds * 1000:.0f}\u00a0ms"
+            if unmet:
+                about += f"\n{unmet[0].what} {unmet[0].measured}, expected {unmet[0].expected}"
+            card.show_state(about, str(len(found.findings)), wrong=bool(unmet))
         for name, text in self.failures.items():
             if name in self.cards:
-                self.cards[name].show_state(text, "!", wrong=True)
+                self.cards[name].show_state(text, "!", wrong=True, on=self.study.is_on(name))
         for name, card in self.cards.items():
             card.show_chosen(name == self.study.chosen)
+
+    def _build(self, wanted: list[str]) -> None:
+        # A name that is being typed would die with its card.
+        for card in self.cards.values():
+            self._layout.removeWidget(card)
+            card.hide()
+            card.deleteLater()
+        self.cards = {}
+        for place, name in enumerate(wanted):
+            card = Card(self.tr("Source") if name == SOURCE else self.study.title(name), fixed=name == SOURCE)
+            card.chosen.connect(partial(self.study.choose, name))
+            card.switched.connect(lambda on, n=name: self.do(lambda: self.study.switch(n, on)))
+            card.renamed.connect(lambda text, n=name: self.do(lambda: self.study.rename(n, text)))
+            card.menu_wanted.connect(lambda at, n=name: self.card_menu(n).popup(at))
+            self.cards[name] = card
+            self._layout.insertWidget(place, card)
+        # The steps end with their button, the detectors with theirs.
+        self._layout.removeWidget(self.add_step)
+        self._layout.insertWidget(1 + len(self.study.recipe.prepare), self.add_step)
 
 
 def _step_text(step: dict[str, object]) -> str:
@@ -153,5 +288,10 @@ def _step_text(step: dict[str, object]) -> str:
     if name == "channel":
         return str(step["take"])
     if name == "smooth":
-        return f"smooth {step['sigma']:g} px" if step["method"] == "gaussian" else f"{step['method']} {step['size']} px"
+        return f"{step['method']} {step['sigma']:g} px" if step["method"] == "gaussian" else f"{step['method']} {step['size']} px"
+    if name == "tone":
+        return f"gamma {step['gamma']:g}, {step['black_pct']:g} to {step['white_pct']:g} %"
+    if name == "crop" and isinstance(step["region"], dict):
+        region = step["region"]
+        return f"{region.get('shape')} at {region.get('x', 0):.0f}, {region.get('y', 0):.0f}"
     return name

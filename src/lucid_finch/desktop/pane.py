@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -25,10 +25,13 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
-from lucid_finch.core.detection import Outlines
+from lucid_finch.core.detection import Column, Outlines
 from lucid_finch.core.numerics.viewing import strokes, tint
 from lucid_finch.desktop.guard import guarded
-from lucid_finch.desktop.picture import Picture
+from lucid_finch.desktop.picture import Box, Picture
+
+SHADES = tuple(QColor(c) for c in ("#5b6fd8", "#4f9fd6", "#52c0b0", "#a9c95f", "#e6b64c", "#ee8a4a", "#f26a6a"))
+"""From the lowest to the highest value where a column colours the marks."""
 
 _MOST_TAGS = 90
 _MOST_SCALE = 96.0
@@ -72,6 +75,10 @@ class Marks:
     dashed: bool = False
     chosen: frozenset[int] = field(default_factory=frozenset)
     """Rows drawn bolder."""
+    shades: NDArray[np.int64] | None = None
+    """Step of the scale of colours for each row, where a column colours them."""
+    scale_text: str = ""
+    """What the scale of colours means."""
 
     @staticmethod
     def of(outlines: Outlines, x: Any, y: Any, numbers: Any, colour: QColor, dashed: bool = False) -> Marks:
@@ -83,6 +90,16 @@ class Marks:
         return Marks(
             colour, points[:, 0], points[:, 1], outlines.start, outlines.closed, at, np.asarray(numbers, np.int64), dashed
         )
+
+    def coloured(self, values: NDArray[Any], column: Column) -> Marks:
+        """The same marks, coloured by a column; the text of each step says its share of the range."""
+        numbers = np.asarray(values, float)
+        finite = numbers[np.isfinite(numbers)]
+        low, high = (float(finite.min()), float(finite.max())) if len(finite) else (0.0, 1.0)
+        place = np.nan_to_num((numbers - low) / (high - low) if high > low else np.zeros(len(numbers)))
+        shades = np.clip((place * len(SHADES)).astype(np.int64), 0, len(SHADES) - 1)
+        text = f"{column.label} {low:.{column.digits}f} … {high:.{column.digits}f} {column.unit}".strip()
+        return replace(self, shades=shades, scale_text=text)
 
     def nearest(self, x: float, y: float, within: float) -> int:
         """Row of the mark nearest to a place, or -1."""
@@ -109,17 +126,25 @@ class Pane(QWidget):
     """Source place of a click that was no drag."""
     asked = Signal(float, float)
     """Source place where the user asks why."""
+    detail_wanted = Signal()
+    """Something in sight is shown coarsely, since it has not been computed: see `wishes`."""
 
     def __init__(self, view: View) -> None:
         super().__init__()
         self.view = view
         self.picture: Picture | None = None
+        self.other: Picture | None = None
+        """Shown to the right of the divider."""
+        self.divider = 0.5
+        """Where the divider is, as a share of the width."""
         self.marks: list[Marks] = []
         self.hide_marks = False
         self.only_chosen = False
         """Draw no marks but the chosen ones, so that the map itself is seen."""
         self.asking = False
         self._buffer: NDArray[np.uint32] | None = None
+        self._wished: list[tuple[Picture, int, Box]] = []
+        self._holds_divider = False
         self._overlay: NDArray[np.uint32] | None = None
         self._overlay_valid = False
         self._tags: dict[tuple[Any, ...], QPixmap] = {}
@@ -136,9 +161,13 @@ class Pane(QWidget):
 
     # What is shown
 
-    def show_picture(self, picture: Picture | None) -> None:
-        self.picture = picture
+    def show_picture(self, picture: Picture | None, other: Picture | None = None) -> None:
+        self.picture, self.other = picture, other
         self.update()
+
+    def wishes(self) -> list[tuple[Picture, int, Box]]:
+        """What should be computed for this pane: picture, level and rectangle."""
+        return self._wished
 
     def show_marks(self, marks: list[Marks]) -> None:
         self.marks = marks
@@ -182,6 +211,12 @@ class Pane(QWidget):
         scale = min(self.width() / (right - left), self.height() / (bottom - top)) * 0.98
         self.view.set((left + right) / 2, (top + bottom) / 2, scale)
 
+    def bring_into_sight(self, box: tuple[float, float, float, float]) -> None:
+        """Centre a box of the source unless it is in sight already."""
+        corners = self.from_source(box[0], box[1]), self.from_source(box[2], box[3])
+        if not all(self.rect().adjusted(10, 10, -10, -10).contains(c.toPoint()) for c in corners):
+            self.view.set((box[0] + box[2]) / 2, (box[1] + box[3]) / 2, self.view.scale)
+
     def show_box(self, box: tuple[float, float, float, float], most_scale: float = 16.0) -> None:
         """Zoom so that a box of the source fills two thirds of the pane."""
         left, top, right, bottom = box
@@ -205,7 +240,7 @@ class Pane(QWidget):
             return
         left, top = self.to_source(QPointF(0, 0))
         scale = self.view.scale * ratio
-        self.picture.draw(left, top, scale, self._buffer)
+        self._draw_maps(left, top, scale, self._buffer)
         painter.drawImage(self.rect(), _wrapped(self._buffer, QImage.Format.Format_RGB32))
         if scale * self.picture.frame.scale >= 10:
             self._paint_grid(painter)
@@ -215,8 +250,67 @@ class Pane(QWidget):
                 self._draw_overlay(left, top, scale, ratio)
             painter.drawImage(self.rect(), _wrapped(self._overlay, QImage.Format.Format_ARGB32_Premultiplied))
             self._paint_tags(painter)
+            self._paint_scale(painter)
+        if self.other is not None:
+            self._paint_divider(painter)
+        if self.picture.axes is not None:
+            self._paint_axes(painter)
         self._paint_cursor(painter)
         painter.end()
+
+    def _draw_maps(self, left: float, top: float, scale: float, out: NDArray[np.uint32]) -> None:
+        assert self.picture is not None
+        self.picture.draw(left, top, scale, out)
+        shown = [self.picture]
+        if self.other is not None:
+            shown.append(self.other)
+            beside = np.empty_like(out)
+            self.other.draw(left, top, scale, beside)
+            column = round(self.divider * out.shape[1])
+            out[:, column:] = beside[:, column:]
+        self._wished = []
+        for picture in shown:
+            for part in picture.parts():
+                wish = part.wanted(left, top, scale, (out.shape[0], out.shape[1]))
+                if wish is not None:
+                    self._wished.append((part, *wish))
+        if self._wished:
+            self.detail_wanted.emit()
+
+    def _paint_divider(self, painter: QPainter) -> None:
+        x = self.divider * self.width()
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        for colour, width in ((QColor(10, 12, 13, 160), 4), (QColor("#f0b140"), 1.5)):
+            painter.setPen(QPen(colour, width))
+            painter.drawLine(QPointF(x, 0), QPointF(x, self.height()))
+        painter.setBrush(QColor("#f0b140"))
+        painter.setPen(QPen(QColor(10, 12, 13, 160), 1))
+        painter.drawRoundedRect(QRectF(x - 4, self.height() / 2 - 14, 8, 28), 4, 4)
+
+    def _paint_axes(self, painter: QPainter) -> None:
+        """Values of a map's own axes along the edges of the pane."""
+        assert self.picture is not None and self.picture.axes is not None
+        across, down, across_label, down_label = self.picture.axes
+        painter.setPen(QColor("#f4f2ec"))
+        height = painter.fontMetrics().height()
+        painter.fillRect(QRectF(0, self.height() - height - 4, self.width(), height + 4), QColor(18, 20, 22, 200))
+        steps = 6
+        for n in range(1, steps):
+            x = self.width() * n / steps
+            column = round(self.picture.frame.from_source(*self.to_source(QPointF(x, 0)))[0])
+            if 0 <= column < len(across):
+                painter.drawLine(QPointF(x, self.height() - height - 8), QPointF(x, self.height() - height - 4))
+                text = f"{across[column]:.4g}" + (f" {across_label}" if n == 1 else "")
+                painter.drawText(QPointF(x + 3, self.height() - 5), text)
+            y = self.height() * n / steps
+            row = round(self.picture.frame.from_source(*self.to_source(QPointF(0, y)))[1])
+            if 0 <= row < len(down):
+                text = f"{down[row]:.4g}" + (f" {down_label}" if n == 1 else "")
+                painter.fillRect(
+                    QRectF(0, y - height, painter.fontMetrics().horizontalAdvance(text) + 8, height + 3), QColor(18, 20, 22, 200)
+                )
+                painter.drawLine(QPointF(0, y), QPointF(5, y))
+                painter.drawText(QPointF(4, y - 3), text)
 
     def _draw_overlay(self, left: float, top: float, scale: float, ratio: float) -> None:
         overlay = self._overlay
@@ -229,12 +323,14 @@ class Pane(QWidget):
             x = (marks.x.astype(np.float64) - left) * scale - 0.5
             y = (marks.y.astype(np.float64) - top) * scale - 0.5
             dash = 5.0 * ratio if marks.dashed else 0.0
-            for which, thin, bold in ((rows[~chosen], 0.75, 1.5), (rows[chosen], 1.5, 2.8)):
+            groups = [(rows[~chosen], marks.colour, 0.75, 1.5), (rows[chosen], marks.colour, 1.5, 2.8)]
+            if marks.shades is not None:
+                groups[:1] = [(rows[~chosen & (marks.shades == n)], shade, 0.9, 1.6) for n, shade in enumerate(SHADES)]
+            for which, colour, thin, bold in groups:
                 if not len(which) or (self._sparing and thin < 1):
                     continue
                 strokes(x, y, marks.start, which, marks.closed, dash, thin * ratio, bold * ratio, line, halo)
                 tint(halo, 13, 15, 16, 0.62, overlay)
-                colour = marks.colour
                 tint(line, colour.red(), colour.green(), colour.blue(), 1.0, overlay)
         self._overlay_valid = True
 
@@ -301,6 +397,23 @@ class Pane(QWidget):
             self._tags[key] = tag
         return self._tags[key]
 
+    def _paint_scale(self, painter: QPainter) -> None:
+        """What the colours of the marks mean."""
+        marks = next((m for m in self.marks if m.shades is not None), None)
+        if marks is None or self._sparing:
+            return
+        metrics = painter.fontMetrics()
+        width = max(metrics.horizontalAdvance(marks.scale_text), 90) + 16
+        box = QRectF(8, self.height() - metrics.height() - 26, width, metrics.height() + 18)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(QColor(18, 20, 22, 220))
+        painter.drawRoundedRect(box, 5, 5)
+        step = (width - 16) / len(SHADES)
+        for number, shade in enumerate(SHADES):
+            painter.fillRect(QRectF(box.left() + 8 + number * step, box.top() + 5, step, 6), shade)
+        painter.setPen(QColor("#f4f2ec"))
+        painter.drawText(QPointF(box.left() + 8, box.bottom() - 5), marks.scale_text)
+
     def _paint_grid(self, painter: QPainter) -> None:
         """Pixel borders, and the values where they fit."""
         assert self.picture is not None
@@ -316,16 +429,18 @@ class Pane(QWidget):
         for row in rows:
             y = self.from_source(*self.picture.frame.to_source(0.0, row - 0.5)).y()
             painter.drawLine(QPointF(0, y), QPointF(self.width(), y))
-        level = self.picture.levels[0]
-        if size < 34 or level.shape[2] != 1 or len(columns) * len(rows) > 1500:
+        if size < 34 or not len(columns) or not len(rows) or len(columns) * len(rows) > 1500:
+            return
+        values = self.picture.pixels(columns.start, rows.start, columns.stop, rows.stop)
+        if values.shape[2] != 1:
             return
         font = QFont(self.font())
         font.setPointSizeF(max(6.5, min(9.5, size / 5.5)))
         painter.setFont(font)
-        whole = level.dtype.kind in "iu"
+        whole = values.dtype.kind in "iu"
         for row in rows:
             for column in columns:
-                value = float(level[row, column, 0])
+                value = float(values[row - rows.start, column - columns.start, 0])
                 share = (value - self.picture.low) / max(self.picture.high - self.picture.low, 1e-12)
                 dark = share < 0.55 if self.picture.kind != "signed" else 0.15 < share < 0.85
                 painter.setPen(QColor("#f4f2ec") if dark else QColor("#14171a"))
@@ -358,12 +473,21 @@ class Pane(QWidget):
     @guarded
     def mousePressEvent(self, event: QMouseEvent) -> None:
         self.activated.emit()
+        if self._on_divider(event.position()) and event.button() == Qt.MouseButton.LeftButton:
+            self._holds_divider = True
+            return
         if event.button() in (Qt.MouseButton.LeftButton, Qt.MouseButton.MiddleButton):
             self._press = (event.position(), self.view.x, self.view.y)
             self._dragged = False
 
     @guarded
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        if self._holds_divider:
+            self.set_divider(event.position().x() / max(self.width(), 1))
+            return
+        if self.other is not None and not self.asking:
+            over = self._on_divider(event.position())
+            self.setCursor(Qt.CursorShape.SplitHCursor if over else Qt.CursorShape.CrossCursor)
         if self._press is not None:
             start, x, y = self._press
             moved = event.position() - start
@@ -374,6 +498,9 @@ class Pane(QWidget):
 
     @guarded
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        if self._holds_divider:
+            self._holds_divider = False
+            return
         if self._press is not None and not self._dragged and event.button() == Qt.MouseButton.LeftButton:
             place = self.to_source(event.position())
             if self.asking or event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
@@ -391,7 +518,9 @@ class Pane(QWidget):
             Qt.Key.Key_Up: (0.0, -step),
             Qt.Key.Key_Down: (0.0, step),
         }
-        if event.key() in moves:
+        if event.key() in moves and self.other is not None and event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+            self.set_divider(self.divider + moves[Qt.Key(event.key())][0] * self.view.scale / max(self.width(), 1) / 4)
+        elif event.key() in moves:
             dx, dy = moves[Qt.Key(event.key())]
             self.view.set(self.view.x + dx, self.view.y + dy, self.view.scale)
         elif event.key() in (Qt.Key.Key_Plus, Qt.Key.Key_Equal):
@@ -404,6 +533,14 @@ class Pane(QWidget):
     @guarded
     def leaveEvent(self, event: QEvent) -> None:
         self.view.set_cursor(None)
+
+    def _on_divider(self, place: QPointF) -> bool:
+        return self.other is not None and abs(place.x() - self.divider * self.width()) < 7
+
+    def set_divider(self, share: float) -> None:
+        """Move the divider between the two maps of this pane."""
+        self.divider = min(max(share, 0.0), 1.0)
+        self.update()
 
     def set_asking(self, asking: bool) -> None:
         self.asking = asking

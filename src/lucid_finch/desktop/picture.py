@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
+import math
+from collections.abc import Callable
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -11,9 +13,17 @@ from numpy.typing import NDArray
 from lucid_finch.core.detection import EvidenceMap, MapKind
 from lucid_finch.core.display import colour_table, display_range
 from lucid_finch.core.image import Frame, Image
-from lucid_finch.core.numerics.viewing import halved, sample
+from lucid_finch.core.numerics.viewing import halved, sample, sample_values
 
 SURROUND = 0xFF23272A
+
+WHOLE = 6_000_000
+"""Maps of up to so many pixels are computed whole; of larger ones an overview, and what is in sight."""
+
+_OVERVIEW = 1_500_000
+
+Box = tuple[int, int, int, int]
+"""Left, top, right, bottom in pixels of a map."""
 
 
 def _packed(colours: NDArray[np.uint8]) -> NDArray[np.uint32]:
@@ -21,7 +31,22 @@ def _packed(colours: NDArray[np.uint8]) -> NDArray[np.uint32]:
     return np.uint32(0xFF000000) | (c[:, 0] << np.uint32(16)) | (c[:, 1] << np.uint32(8)) | c[:, 2]
 
 
-@dataclass(frozen=True)
+def packed_table(kind: MapKind) -> NDArray[np.uint32]:
+    """256 colours 0xFFRRGGBB from the low to the high end of the display range."""
+    return _packed(colour_table(kind))
+
+
+@dataclass
+class Detail:
+    """A rectangle of a map at one level, computed because it came into sight."""
+
+    number: int
+    """Level: shrunk by 2 ** number."""
+    box: Box
+    values: NDArray[Any]
+
+
+@dataclass(eq=False)
 class Picture:
     """What a pane shows. Made in the worker (`of_image`, `of_map`), drawn in the window's thread."""
 
@@ -32,7 +57,17 @@ class Picture:
     low: float
     high: float
     frame: Frame
+    width: int
+    height: int
     levels: tuple[NDArray[Any], ...] = field(repr=False)
+    first: int = 0
+    """The first level is shrunk by 2 ** first: what is finer is computed when it comes into sight."""
+    part: Callable[[int, int, int, int], NDArray[Any]] | None = field(default=None, repr=False)
+    """Values of a rectangle of pixels, where `first` is not 0."""
+    axes: tuple[NDArray[Any], NDArray[Any], str, str] | None = field(default=None, repr=False)
+    """Values and labels of both axes where the map is no image."""
+    details: list[Detail] = field(default_factory=list, repr=False)
+    """What has been computed finer, the newest first."""
 
     @staticmethod
     def of_image(image: Image, name: str, title: str) -> Picture:
@@ -40,23 +75,19 @@ class Picture:
             low, high = 0.0, 255.0
         else:
             low, high = display_range(image.pixels if not image.is_colour else image.pixels[..., 1], "grey")
-        return Picture(name, title, "grey", "grey", low, high, image.frame, _levels(image.pixels))
+        return Picture(name, title, "grey", "grey", low, high, image.frame, image.width, image.height, _levels(image.pixels))
 
     @staticmethod
     def of_map(evidence: EvidenceMap) -> Picture:
-        values = evidence.values
+        first = 0
+        while evidence.width * evidence.height > (WHOLE if first == 0 else _OVERVIEW * 4**first):
+            first += 1
+        values = evidence.values if first == 0 else evidence.reduced(2**first)
         low, high = display_range(values, evidence.kind)
         return Picture(
-            evidence.name, evidence.label, evidence.unit, evidence.kind, low, high, evidence.frame, _levels(values, evidence.kind)
-        )
-
-    @property
-    def width(self) -> int:
-        return int(self.levels[0].shape[1])
-
-    @property
-    def height(self) -> int:
-        return int(self.levels[0].shape[0])
+            evidence.name, evidence.label, evidence.unit, evidence.kind, low, high, evidence.frame, evidence.width,
+            evidence.height, _levels(values, evidence.kind), first, evidence.part if first else None, evidence.axes,
+        )  # fmt: skip
 
     @property
     def box(self) -> tuple[float, float, float, float]:
@@ -64,37 +95,107 @@ class Picture:
         x, y = self.frame.to_source(np.array([-0.5, self.width - 0.5]), np.array([-0.5, self.height - 0.5]))
         return float(x[0]), float(y[0]), float(x[1]), float(y[1])
 
-    def with_range(self, low: float, high: float) -> Picture:
-        return replace(self, low=low, high=high)
-
     def value_at(self, x: float, y: float) -> Any:
         """Value of the pixel at a place of the source, or None outside."""
         u, v = self.frame.from_source(x, y)
         column, row = int(np.floor(u + 0.5)), int(np.floor(v + 0.5))
         if not (0 <= column < self.width and 0 <= row < self.height):
             return None
-        value = self.levels[0][row, column]
+        value = self.pixels(column, row, column + 1, row + 1)[0, 0]
         return value if len(value) > 1 else value[0]
+
+    def pixels(self, left: int, top: int, right: int, bottom: int) -> NDArray[Any]:
+        """The values themselves of a small rectangle, (rows, columns, channels)."""
+        if self.first == 0:
+            return self.levels[0][top:bottom, left:right]
+        detail = self._detail(0, (left, top, right, bottom))
+        if detail is not None:
+            x0, y0 = detail.box[:2]
+            return detail.values[top - y0 : bottom - y0, left - x0 : right - x0]
+        assert self.part is not None
+        return _with_channel(self.part(left, top, right, bottom))
+
+    # Drawing
+
+    def _level_for(self, scale: float) -> int:
+        """The level to draw from at so many view pixels a source pixel."""
+        step = 1.0 / (scale * self.frame.scale)
+        # Of a mask no pixel may be passed over; of the rest, every second one at most.
+        most = 1.001 if self.kind == "mask" else 2.0
+        number = 0
+        while step >= most and number + 1 < self.first + len(self.levels):
+            step, number = step / 2, number + 1
+        return number
+
+    def _source_of(
+        self, left: float, top: float, scale: float, size: tuple[int, int]
+    ) -> tuple[NDArray[Any], float, float, float]:
+        """The array to draw from, the place of the view's corner in it, and its pixels a view pixel."""
+        number = self._level_for(scale)
+        u, v = self.frame.from_source(left, top)
+        step = 1.0 / (scale * self.frame.scale)
+        if number < self.first:
+            needed = self._in_sight(left, top, scale, size)
+            detail = self._detail(number, needed) if needed is not None else None
+            if detail is not None:
+                shrink = 2.0**number
+                x0, y0 = detail.box[0] / shrink, detail.box[1] / shrink
+                return detail.values, (u + 0.5) / shrink - x0, (v + 0.5) / shrink - y0, step / shrink
+            number = self.first
+        shrink = 2.0**number
+        return self.levels[number - self.first], (u + 0.5) / shrink, (v + 0.5) / shrink, step / shrink
+
+    def _in_sight(self, left: float, top: float, scale: float, size: tuple[int, int]) -> Box | None:
+        """The pixels that a view of `size` (rows, columns) shows."""
+        u, v = self.frame.from_source(left, top)
+        step = 1.0 / (scale * self.frame.scale)
+        x0, y0 = max(math.floor(u), 0), max(math.floor(v), 0)
+        x1, y1 = min(math.ceil(u + step * size[1]) + 1, self.width), min(math.ceil(v + step * size[0]) + 1, self.height)
+        return (x0, y0, x1, y1) if x0 < x1 and y0 < y1 else None
+
+    def wanted(self, left: float, top: float, scale: float, size: tuple[int, int]) -> tuple[int, Box] | None:
+        """Level and rectangle that should be computed for this view, with a margin; None if all is there."""
+        number = self._level_for(scale)
+        sight = self._in_sight(left, top, scale, size)
+        if number >= self.first or sight is None:
+            return None
+        if self._detail(number, sight) is not None:
+            return None
+        block = 2**number
+        dx, dy = (sight[2] - sight[0]) // 3, (sight[3] - sight[1]) // 3
+        x0, y0 = max(sight[0] - dx, 0) // block * block, max(sight[1] - dy, 0) // block * block
+        return number, (x0, y0, min(sight[2] + dx, self.width), min(sight[3] + dy, self.height))
+
+    def _detail(self, number: int, box: Box) -> Detail | None:
+        return next((d for d in self.details if d.number == number and _covers(d.box, box)), None)
+
+    def add_detail(self, detail: Detail) -> None:
+        """Keep what was computed; the oldest goes, so that memory stays bounded."""
+        self.details[:] = [detail, *self.details[:3]]
+
+    def parts(self) -> tuple[Picture, ...]:
+        """The pictures that this one is drawn from."""
+        return (self,)
+
+    def compute(self, number: int, box: Box) -> Detail:
+        """What `wanted` asked for; slow, and called in a worker."""
+        assert self.part is not None
+        values = _with_channel(self.part(*box))
+        for _ in range(number):
+            values = _strongest(values) if self.kind == "mask" else halved(values)
+        return Detail(number, box, values)
 
     def draw(self, left: float, top: float, scale: float, out: NDArray[np.uint32]) -> None:
         """Into `out`: its top left corner shows the source place (left, top), `scale` view pixels a source pixel."""
-        step = 1.0 / (scale * self.frame.scale)
-        number = 0
-        # Of a mask no pixel may be passed over; of the rest, every second one at most.
-        most = 1.001 if self.kind == "mask" else 2.0
-        while step >= most and number + 1 < len(self.levels):
-            step, number = step / 2, number + 1
-        level = self.levels[number]
-        u, v = self.frame.from_source(left, top)
-        shrink = 2.0**number
+        level, x, y, step = self._source_of(left, top, scale, out.shape)
         factor = 255.999 / (self.high - self.low) if self.high > self.low else 0.0
-        table = _packed(
-            np.repeat(np.arange(256, dtype=np.uint8)[:, None], 3, 1) if self.kind == "grey" else colour_table(self.kind)
-        )
-        sample(
-            level, (u + 0.5) / shrink, (v + 0.5) / shrink, step, np.float32(self.low), np.float32(factor), table,
-            np.uint32(SURROUND), out,
-        )  # fmt: skip
+        table = packed_table(self.kind)
+        sample(level, x, y, step, np.float32(self.low), np.float32(factor), table, np.uint32(SURROUND), out)
+
+    def draw_values(self, left: float, top: float, scale: float, out: NDArray[np.float32]) -> None:
+        """As `draw`, but the values; NaN outside."""
+        level, x, y, step = self._source_of(left, top, scale, out.shape)
+        sample_values(level, x, y, step, out)
 
     def thumbnail(self, width: int, height: int) -> NDArray[np.uint32]:
         """The whole picture in that many pixels, centred."""
@@ -103,6 +204,84 @@ class Picture:
         left, top, right, bottom = self.box
         self.draw((left + right) / 2 - width / scale / 2, (top + bottom) / 2 - height / scale / 2, scale, out)
         return out
+
+    def coarse(self) -> NDArray[Any]:
+        """The values at a size that a histogram can be made of at once."""
+        level = next((one for one in self.levels if one.size <= 400_000), self.levels[-1])
+        return level[..., 0] if level.shape[2] == 1 else level.mean(axis=2)
+
+
+@dataclass(eq=False)
+class Difference(Picture):
+    """One map less another, pixel by pixel of the source; nothing is computed but what is in sight."""
+
+    minuend: Picture | None = None
+    subtrahend: Picture | None = None
+
+    @staticmethod
+    def of(a: Picture, b: Picture) -> Difference:
+        unit = a.unit if a.unit == b.unit else ""
+        found = Difference(
+            f"{a.name} - {b.name}", f"{a.title} − {b.title}", unit, "signed", -1.0, 1.0, a.frame, a.width, a.height, a.levels,
+            minuend=a, subtrahend=b,
+        )  # fmt: skip
+        found.low, found.high = display_range(found.coarse(), "signed")
+        return found
+
+    def parts(self) -> tuple[Picture, ...]:
+        assert self.minuend is not None and self.subtrahend is not None
+        return self.minuend, self.subtrahend
+
+    def value_at(self, x: float, y: float) -> Any:
+        values = [part.value_at(x, y) for part in self.parts()]
+        if any(v is None for v in values):
+            return None
+        return float(np.mean(values[0], dtype=float) - np.mean(values[1], dtype=float))
+
+    def pixels(self, left: int, top: int, right: int, bottom: int) -> NDArray[Any]:
+        rows = []
+        for row in range(top, bottom):
+            places = [self.frame.to_source(float(column), float(row)) for column in range(left, right)]
+            rows.append([v if (v := self.value_at(x, y)) is not None else np.nan for x, y in places])
+        return np.array(rows, np.float32).reshape(bottom - top, right - left, 1)
+
+    def wanted(self, left: float, top: float, scale: float, size: tuple[int, int]) -> tuple[int, Box] | None:
+        return None
+
+    def draw_values(self, left: float, top: float, scale: float, out: NDArray[np.float32]) -> None:
+        other = np.empty_like(out)
+        a, b = self.parts()
+        a.draw_values(left, top, scale, out)
+        b.draw_values(left, top, scale, other)
+        out -= other
+
+    def draw(self, left: float, top: float, scale: float, out: NDArray[np.uint32]) -> None:
+        values = np.empty(out.shape, np.float32)
+        self.draw_values(left, top, scale, values)
+        factor = np.float32(255.999 / (self.high - self.low) if self.high > self.low else 0.0)
+        outside = np.isnan(values)
+        index = np.clip((np.nan_to_num(values) - np.float32(self.low)) * factor, 0, 255).astype(np.uint8)
+        out[:] = packed_table("signed")[index]
+        out[outside] = SURROUND
+
+    def coarse(self) -> NDArray[Any]:
+        size = min(1.0, 500 / max(self.width, self.height))
+        values = np.empty((max(1, int(self.height * size)), max(1, int(self.width * size))), np.float32)
+        left, top, _, _ = self.box
+        self.draw_values(left, top, size / self.frame.scale, values)
+        return values[np.isfinite(values)][:, None] if np.isfinite(values).any() else np.zeros((1, 1))
+
+
+def _covers(outer: Box, inner: Box) -> bool:
+    return outer[0] <= inner[0] and outer[1] <= inner[1] and outer[2] >= inner[2] and outer[3] >= inner[3]
+
+
+def _with_channel(values: NDArray[Any]) -> NDArray[Any]:
+    """(H, W, C), in a layout that the kernels know."""
+    first = values if values.ndim == 3 else values[..., None]
+    if first.dtype not in (np.uint8, np.uint16, np.float32):
+        first = first.astype(np.float32)
+    return np.require(first, requirements=["C", "W"])
 
 
 def _strongest(level: NDArray[Any]) -> NDArray[Any]:
@@ -114,10 +293,7 @@ def _strongest(level: NDArray[Any]) -> NDArray[Any]:
 
 
 def _levels(values: NDArray[Any], kind: MapKind = "grey") -> tuple[NDArray[Any], ...]:
-    first = values if values.ndim == 3 else values[..., None]
-    if first.dtype not in (np.uint8, np.uint16, np.float32):
-        first = first.astype(np.float32)
-    levels = [np.require(first, requirements=["C", "W"])]
+    levels = [_with_channel(values)]
     while max(levels[-1].shape[:2]) > 128:
         levels.append(_strongest(levels[-1]) if kind == "mask" else halved(levels[-1]))
     return tuple(levels)

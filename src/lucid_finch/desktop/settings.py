@@ -6,18 +6,16 @@ from functools import partial
 from typing import Any
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QPushButton, QScrollArea, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QPushButton, QScrollArea, QSpinBox, QVBoxLayout, QWidget
 
 from lucid_finch.core.detection import Detection
 from lucid_finch.core.detectors import detector_of
 from lucid_finch.core.documentation import default_of
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.parameters import Parameters
-from lucid_finch.core.prepare import STEPS, step_of
-from lucid_finch.desktop.document import Study
+from lucid_finch.core.prepare import step_of
+from lucid_finch.desktop.document import SOURCE, Study, step_number
 from lucid_finch.desktop.editors import ParameterEditor
-
-_FIRST = {"crop": {"region": {"shape": "rectangle", "x": 0.0, "y": 0.0, "width": 1.0, "height": 1.0}}}
 
 
 class SettingsPanel(QWidget):
@@ -26,6 +24,8 @@ class SettingsPanel(QWidget):
     region_wanted = Signal(object)
     """Called with a function that takes the region of the part in view."""
     refused = Signal(str)
+    page_wanted = Signal(int)
+    """Another picture of the file that is open, from 0."""
 
     def __init__(self, study: Study) -> None:
         super().__init__()
@@ -62,10 +62,11 @@ class SettingsPanel(QWidget):
 
     def _wanted_shape(self) -> Any:
         chosen = self.study.chosen
-        if chosen == "source":
+        number = step_number(chosen)
+        if chosen == SOURCE:
             return ("source", id(self.study.image))
-        if chosen == "preparation":
-            return ("preparation", *(step.step for step in self.study.recipe.prepare))
+        if number is not None:
+            return ("step", number, self.study.recipe.prepare[number].step)
         kind = next((e.kind for e in self.study.recipe.detectors if e.name == chosen), "")
         return ("detector", chosen, kind)
 
@@ -78,8 +79,8 @@ class SettingsPanel(QWidget):
         what = self._shape[0]
         if what == "source":
             self._build_source(layout)
-        elif what == "preparation":
-            self._build_preparation(layout)
+        elif what == "step":
+            self._build_step(layout)
         elif self._shape[2]:
             self._build_detector(layout)
         layout.addStretch(1)
@@ -103,31 +104,26 @@ class SettingsPanel(QWidget):
             label = QLabel(line)
             label.setWordWrap(True)
             layout.addWidget(label)
+        if image is not None and image.pages > 1:
+            pages = QSpinBox()
+            pages.setRange(1, image.pages)
+            pages.setValue(image.page + 1)
+            pages.setPrefix(self.tr("picture "))
+            pages.setSuffix(self.tr(" of {}").format(image.pages))
+            pages.setKeyboardTracking(False)
+            pages.setAccessibleName(self.tr("Picture of the file"))
+            pages.setToolTip(self.tr("Which of the pictures in this file is on the bench"))
+            pages.valueChanged.connect(lambda number: self.page_wanted.emit(number - 1))
+            layout.addWidget(pages)
 
-    def _build_preparation(self, layout: QVBoxLayout) -> None:
-        self.heading.setText(self.tr("PREPARATION"))
-        for number, step in enumerate(self.study.recipe.prepare):
-            head = QHBoxLayout()
-            label = QLabel(f"{number + 1}. {step.step}")
-            label.setObjectName("heading")
-            label.setToolTip(step_of(step.step).purpose)
-            head.addWidget(label, 1)
-            remove = QPushButton(self.tr("remove"))
-            remove.setObjectName("bare")
-            remove.setAccessibleName(self.tr("Remove step {}").format(number + 1))
-            remove.clicked.connect(partial(self._remove_step, number))
-            head.addWidget(remove)
-            layout.addLayout(head)
-            self._add_editors(layout, str(number), step_of(step.step).Parameters)
-        add = QToolButton()
-        add.setText(self.tr("+ Step"))
-        add.setToolTip(self.tr("Add a preparation step; it is applied to the image before every detector."))
-        add.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
-        menu = QMenu(add)
-        for name, step_type in STEPS.items():
-            menu.addAction(f"{name}: {step_type.purpose}", partial(self._add_step, name))
-        add.setMenu(menu)
-        layout.addWidget(add)
+    def _build_step(self, layout: QVBoxLayout) -> None:
+        _, number, name = self._shape
+        self.heading.setText(self.tr("PREPARATION {} · {}").format(number + 1, name.upper()))
+        purpose = QLabel(step_of(name).purpose)
+        purpose.setObjectName("quiet")
+        purpose.setWordWrap(True)
+        layout.addWidget(purpose)
+        self._add_editors(layout, str(number), step_of(name).Parameters)
 
     def _build_detector(self, layout: QVBoxLayout) -> None:
         _, name, kind = self._shape
@@ -138,6 +134,7 @@ class SettingsPanel(QWidget):
         purpose.setWordWrap(True)
         layout.addWidget(purpose)
         self._add_editors(layout, "", detector.Parameters)
+        self._add_expected(layout, name)
         note = QLabel(self.tr("Bars: every candidate on this image, counts as logarithms. Grey ones are rejected by this limit."))
         note.setObjectName("quiet")
         note.setWordWrap(True)
@@ -145,6 +142,47 @@ class SettingsPanel(QWidget):
         reset = QPushButton(self.tr("All back to defaults"))
         reset.clicked.connect(self._reset)
         layout.addWidget(reset)
+
+    def _add_expected(self, layout: QVBoxLayout, name: str) -> None:
+        """How many findings there should be: where it differs, cards and images are marked and the command line says so."""
+        row = QHBoxLayout()
+        label = QLabel(self.tr("<b>Expected count</b>"))
+        self.expected = QLineEdit()
+        self.expected.setAlignment(Qt.AlignmentFlag.AlignRight)
+        self.expected.setFixedWidth(self.fontMetrics().horizontalAdvance("00000.000") + 12)
+        self.expected.setPlaceholderText(self.tr("any"))
+        self.expected.setAccessibleName(self.tr("Expected count"))
+        tip = self.tr("How many findings an image should have: a number, or the least and the most, as in 10, 12")
+        for widget in (label, self.expected):
+            widget.setToolTip(tip)
+        self.expected.editingFinished.connect(lambda: self._expect(name))
+        row.addWidget(label, 1)
+        row.addWidget(self.expected)
+        layout.addLayout(row)
+
+    def _expect(self, name: str) -> None:
+        text = self.expected.text().strip()
+        if text == self._expected_text():
+            return
+        try:
+            numbers = [int(part) for part in text.replace(";", ",").replace("to", ",").split(",") if part.strip()]
+            if len(numbers) > 2:
+                raise ValueError
+            self.study.expect_count(name, None if not numbers else numbers[0] if len(numbers) == 1 else numbers)
+        except ValueError as error:
+            told = (
+                str(error)
+                if isinstance(error, ParameterError)
+                else self.tr("Expected count: one or two whole numbers are needed")
+            )
+            self.refused.emit(told)
+
+    def _expected_text(self) -> str:
+        entry = next((e for e in self.study.recipe.detectors if e.name == self.study.chosen), None)
+        count = entry.expect.get("count") if entry is not None else None
+        if count is None:
+            return ""
+        return ", ".join(f"{n:g}" for n in (count if isinstance(count, tuple) else (count,)))
 
     def _add_editors(self, layout: QVBoxLayout, owner: str, model: type[Parameters]) -> None:
         # What a detector is tuned by comes first; what all detectors share comes last.
@@ -161,6 +199,8 @@ class SettingsPanel(QWidget):
         self.region_wanted.emit(lambda region: self._edited(owner, name, region, False))
 
     def _show_values(self) -> None:
+        if self._shape[0] == "detector" and self._shape[2] and not (self.expected.hasFocus() and self.expected.isModified()):
+            self.expected.setText(self._expected_text())
         for (owner, name), editor in self.editors.items():
             editor.show_value(self._values(owner).get(name))
 
@@ -199,24 +239,6 @@ class SettingsPanel(QWidget):
             if editor is not None:
                 editor.show_wrong(str(error))
             self.refused.emit(str(error))
-
-    def _remove_step(self, number: int, *_: Any) -> None:
-        steps = [step.plain() for step in self.study.recipe.prepare]
-        removed = steps.pop(number)
-        self.study.edit({"prepare": steps}, self.tr("remove {}").format(removed["step"]))
-
-    def _add_step(self, name: str) -> None:
-        step = {"step": name, **_FIRST.get(name, {})}
-        image = self.study.image
-        if name == "crop" and image is not None:
-            step["region"] = {
-                "shape": "rectangle",
-                "x": (image.width - 1) / 2,
-                "y": (image.height - 1) / 2,
-                "width": float(image.width),
-                "height": float(image.height),
-            }
-        self.study.edit({"prepare": [*(s.plain() for s in self.study.recipe.prepare), step]}, self.tr("add {}").format(name))
 
     def _reset(self) -> None:
         model = detector_of(self._shape[2]).Parameters

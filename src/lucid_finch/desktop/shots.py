@@ -10,6 +10,7 @@ import click
 from PySide6.QtWidgets import QApplication
 
 from lucid_finch.desktop.application import make_application, open_demo
+from lucid_finch.desktop.document import step_card
 from lucid_finch.desktop.theme import DARK, LIGHT, apply_theme
 from lucid_finch.desktop.window import Bench
 
@@ -30,7 +31,7 @@ def settle(bench: Bench, seconds: float = 120.0) -> None:
 
 def _bench(bench: Bench) -> None:
     bench.findings.choose([16])
-    bench._choose([16], [])
+    bench.choose([16], [])
 
 
 def _dark(bench: Bench) -> None:
@@ -52,7 +53,7 @@ def _why(bench: Bench) -> None:
     bench.show_map("source")
     bench.activate_pane(1)
     bench.show_map("magnitude")
-    bench.view.set(700.0, 250.0, 4.0)
+    bench.frames[0].view.set(700.0, 250.0, 4.0)
     bench.activate_pane(0)
     bench.ask_why(689.0, 233.0)
 
@@ -63,7 +64,7 @@ def _pixels(bench: Bench) -> None:
     bench.show_map("smoothed")
     bench.activate_pane(1)
     bench.show_map("thinned")
-    bench.view.set(563.0, 233.0, 44.0)
+    bench.frames[0].view.set(563.0, 233.0, 44.0)
 
 
 def _preparation(bench: Bench) -> None:
@@ -72,7 +73,7 @@ def _preparation(bench: Bench) -> None:
     bench.activate_pane(1)
     bench.show_map("edges")
     bench.frames[0].pane.fit()
-    bench.study.choose("preparation")
+    bench.study.choose(step_card(0))
 
 
 SHOTS: dict[str, Callable[[Bench], None]] = {

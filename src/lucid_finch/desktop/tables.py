@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -13,8 +14,10 @@ from PySide6.QtCore import (
     QItemSelectionModel,
     QModelIndex,
     QPersistentModelIndex,
+    QPoint,
     QRect,
     Qt,
+    QTimer,
     Signal,
 )
 from PySide6.QtGui import QColor, QKeySequence, QPainter, QPaintEvent
@@ -22,12 +25,19 @@ from PySide6.QtWidgets import (
     QAbstractItemView,
     QApplication,
     QFrame,
+    QHBoxLayout,
     QHeaderView,
+    QLabel,
+    QLineEdit,
+    QMenu,
     QTableView,
+    QVBoxLayout,
     QWidget,
 )
 
 from lucid_finch.core.detection import Column, Table
+from lucid_finch.core.errors import ParameterError
+from lucid_finch.core.filtering import matching
 from lucid_finch.desktop.guard import guarded
 from lucid_finch.desktop.theme import current_theme
 
@@ -60,13 +70,17 @@ class TableModel(QAbstractTableModel):
         self.order: NDArray[np.int64] = np.empty(0, np.int64)
         """Row of the table behind each row shown."""
         self.columns: list[Column] = []
+        self._place: NDArray[np.int64] | None = None
         self.labels: dict[str, str] = {}
         """Labels of parameters, for the column that names the one that failed."""
-        self._sorted: tuple[int, Qt.SortOrder] | None = None
+        self.kept: NDArray[np.bool_] | None = None
+        """Rows that the filter lets through, or None for all."""
+        self._sorted: tuple[str, Qt.SortOrder] | None = None
 
     def show_table(self, table: Table | None) -> None:
         self.beginResetModel()
         self.table = table
+        self.kept = None
         self.columns = [c for c in table.declared.values() if c.name != "rank"] if table is not None else []
         self._arrange()
         self.endResetModel()
@@ -74,15 +88,31 @@ class TableModel(QAbstractTableModel):
     def _arrange(self) -> None:
         count = len(self.table) if self.table is not None else 0
         self.order = np.arange(count)
-        if self._sorted is not None and self.table is not None and self._sorted[0] < len(self.columns):
-            values = np.asarray(self.table[self.columns[self._sorted[0]].name])
-            self.order = np.argsort(values, kind="stable")
+        if self._sorted is not None and self.table is not None and self._sorted[0] in self.table.declared:
+            self.order = np.argsort(np.asarray(self.table[self._sorted[0]]), kind="stable")
             if self._sorted[1] == Qt.SortOrder.DescendingOrder:
                 self.order = self.order[::-1]
+        if self.kept is not None and len(self.kept) == count:
+            self.order = self.order[self.kept[self.order]]
+        self._place = None
+
+    def place_of(self, row: int) -> int:
+        """Where a row of the table is shown, or -1 if the filter hides it."""
+        if self._place is None:
+            self._place = np.full(len(self.table) if self.table is not None else 0, -1, np.int64)
+            self._place[self.order] = np.arange(len(self.order))
+        return int(self._place[row]) if 0 <= row < len(self._place) else -1
+
+    def show_kept(self, kept: NDArray[np.bool_] | None) -> None:
+        """Let a filter choose the rows."""
+        self.beginResetModel()
+        self.kept = kept
+        self._arrange()
+        self.endResetModel()
 
     def sort(self, column: int, order: Qt.SortOrder = Qt.SortOrder.AscendingOrder) -> None:
         self.beginResetModel()
-        self._sorted = (column, order) if column >= 0 else None
+        self._sorted = (self.columns[column].name, order) if 0 <= column < len(self.columns) else None
         self._arrange()
         self.endResetModel()
 
@@ -141,9 +171,14 @@ class FindingsTable(QTableView):
     """Shows a `Table`; the selection is told as rows of that table."""
 
     rows_chosen = Signal(list)
+    colour_wanted = Signal(str)
+    """Column that shall colour the marks, or "" for none."""
+    columns_chosen = Signal()
 
     def __init__(self, name: str, parent: QWidget | None = None) -> None:
         super().__init__(parent)
+        self.hidden: set[str] = set()
+        """Names of columns that are not shown."""
         self._advances: dict[str, int] = {}
         self.rows = TableModel()
         self.setModel(self.rows)
@@ -158,6 +193,8 @@ class FindingsTable(QTableView):
         self._set_row_height()
         self.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
         self.horizontalHeader().setHighlightSections(False)
+        self.horizontalHeader().setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        self.horizontalHeader().customContextMenuRequested.connect(self._column_menu)
         self.setAccessibleName(name)
         self._quiet = False
         self.selectionModel().selectionChanged.connect(self._selection_changed)
@@ -175,6 +212,13 @@ class FindingsTable(QTableView):
                 sample = max((labels.get(n, n) for n in declared.names), key=len, default="00000.00")
                 sample = sample if declared.name not in ("id", "closed", "lost_to", "points") else "0000"
                 self.setColumnWidth(number, max(metrics.horizontalAdvance(header) + 16, metrics.horizontalAdvance(sample) + 20))
+            self.apply_hidden()
+
+    def show_kept(self, kept: NDArray[np.bool_] | None) -> None:
+        """Let a filter choose the rows; None for all."""
+        self._quiet = True
+        self.rows.show_kept(kept)
+        self._quiet = False
 
     @guarded
     def paintEvent(self, event: QPaintEvent) -> None:
@@ -198,7 +242,7 @@ class FindingsTable(QTableView):
         base = (height + metrics.ascent() - metrics.descent()) // 2
         for number, declared in enumerate(columns):
             left, width = self.columnViewportPosition(number), self.columnWidth(number)
-            if left > event.rect().right() or left + width < event.rect().left():
+            if width == 0 or left > event.rect().right() or left + width < event.rect().left():
                 continue
             painter.setClipRect(left, 0, width, self.viewport().height())
             for row, top in zip(shown, tops, strict=True):
@@ -233,27 +277,69 @@ class FindingsTable(QTableView):
         self.verticalHeader().setMinimumSectionSize(height)
         self.verticalHeader().setDefaultSectionSize(height)
 
+    def chosen_rows(self) -> NDArray[np.int64]:
+        """Rows of the table that are selected; from the ranges, since asking for each index takes seconds."""
+        parts = [self.rows.order[part.top() : part.bottom() + 1] for part in self.selectionModel().selection().toList()]
+        return np.concatenate(parts) if parts else np.empty(0, np.int64)
+
     def _selection_changed(self, *_: Any) -> None:
         if not self._quiet:
-            chosen = [int(self.rows.order[i.row()]) for i in self.selectionModel().selectedRows()[:2000]]
-            self.rows_chosen.emit(chosen)
+            self.rows_chosen.emit(self.chosen_rows()[:2000].tolist())
 
     def choose(self, rows: list[int]) -> None:
         """Select these rows of the table without telling anybody."""
         self._quiet = True
         selection = QItemSelection()
         last = max(0, len(self.rows.columns) - 1)
-        first: QModelIndex | None = None
-        for row in rows:
-            shown = np.flatnonzero(self.rows.order == row)
-            if len(shown):
-                index = self.rows.index(int(shown[0]), 0)
-                first = first or index
-                selection.select(index, self.rows.index(int(shown[0]), last))
+        places = [place for place in map(self.rows.place_of, rows) if place >= 0]
+        for place in places:
+            selection.select(self.rows.index(place, 0), self.rows.index(place, last))
         self.selectionModel().select(selection, QItemSelectionModel.SelectionFlag.ClearAndSelect)
-        if first is not None:
-            self.scrollTo(first)
+        if places:
+            self.scrollTo(self.rows.index(places[0], 0))
         self._quiet = False
+
+    # Columns
+
+    def _column_menu(self, at: QPoint) -> None:
+        """Which columns are shown, and which colours the marks; opens over the header."""
+        self.column_menu(self.horizontalHeader().logicalIndexAt(at)).popup(self.horizontalHeader().mapToGlobal(at))
+
+    def column_menu(self, under: int) -> QMenu:
+        menu = QMenu(self)
+        if 0 <= under < len(self.rows.columns):
+            declared = self.rows.columns[under]
+            menu.addAction(
+                self.tr("Colour the marks by {}").format(declared.label), lambda: self.colour_wanted.emit(declared.name)
+            )
+            menu.addAction(self.tr("Hide {}").format(declared.label), lambda: self.show_column(declared.name, False))
+        menu.addAction(self.tr("One colour for all marks"), lambda: self.colour_wanted.emit(""))
+        menu.addSeparator()
+        for declared in self.rows.columns:
+            action = menu.addAction(f"{declared.label} {declared.unit}".strip())
+            action.setCheckable(True)
+            action.setChecked(declared.name not in self.hidden)
+            action.toggled.connect(partial(self.show_column, declared.name))
+        menu.addSeparator()
+        menu.addAction(self.tr("All columns"), self.show_all_columns)
+        return menu
+
+    def show_column(self, name: str, shown: bool) -> None:
+        self.hidden.discard(name) if shown else self.hidden.add(name)
+        if len(self.hidden) >= len(self.rows.columns):
+            self.hidden.discard(name)
+        self.apply_hidden()
+        self.columns_chosen.emit()
+
+    def show_all_columns(self) -> None:
+        self.hidden.clear()
+        self.apply_hidden()
+        self.columns_chosen.emit()
+
+    def apply_hidden(self) -> None:
+        """Show and hide columns as `hidden` says."""
+        for number, declared in enumerate(self.rows.columns):
+            self.setColumnHidden(number, declared.name in self.hidden)
 
     @guarded
     def keyPressEvent(self, event: Any) -> None:
@@ -263,8 +349,60 @@ class FindingsTable(QTableView):
         super().keyPressEvent(event)
 
     def copy(self) -> None:
-        """The selected rows, or all, as tab-separated text with a header."""
-        rows = [i.row() for i in self.selectionModel().selectedRows()] or range(self.rows.rowCount())
-        lines = ["\t".join(f"{c.name}" for c in self.rows.columns)]
-        lines += ["\t".join(self.rows.text(r, c) for c in range(len(self.rows.columns))) for r in rows]
+        """The selected rows, or all that are shown, as tab-separated text with a header; only the columns in sight."""
+        chosen = self.selectionModel().selection().toList()
+        rows = [r for part in chosen for r in range(part.top(), part.bottom() + 1)] or range(self.rows.rowCount())
+        columns = [n for n, c in enumerate(self.rows.columns) if c.name not in self.hidden]
+        lines = ["\t".join(f"{self.rows.columns[c].name}" for c in columns)]
+        lines += ["\t".join(self.rows.text(r, c) for c in columns) for r in rows]
         QApplication.clipboard().setText("\n".join(lines) + "\n")
+
+
+class FilteredTable(QWidget):
+    """A table under a field for conditions."""
+
+    def __init__(self, name: str) -> None:
+        super().__init__()
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        self.table = FindingsTable(name)
+        row = QHBoxLayout()
+        row.setContentsMargins(8, 3, 8, 3)
+        self.field = QLineEdit()
+        self.field.setClearButtonEnabled(True)
+        self.field.setPlaceholderText(self.tr("Show only rows where, for example: length > 50 and closed = yes"))
+        self.field.setAccessibleName(self.tr("Conditions for the rows of {}").format(name))
+        self._later = QTimer(self)
+        self._later.setSingleShot(True)
+        self._later.setInterval(120)
+        self._later.timeout.connect(self.apply)
+        self.field.textChanged.connect(lambda: self._later.start())
+        self.said = QLabel()
+        self.said.setObjectName("quiet")
+        row.addWidget(self.field, 1)
+        row.addWidget(self.said)
+        layout.addLayout(row)
+        layout.addWidget(self.table, 1)
+
+    def show_table(self, table: Table | None, labels: dict[str, str]) -> None:
+        self.table.show_table(table, labels)
+        if self.field.text():
+            self.apply()
+
+    def apply(self) -> None:
+        """Filter by what the field says; a wrong condition is told and shows all."""
+        table, text = self.table.rows.table, self.field.text().strip()
+        kept, said = None, ""
+        if table is not None and text:
+            try:
+                kept = matching(table, text, self.table.rows.labels)
+                said = self.tr("{} of {}").format(int(kept.sum()), len(kept))
+            except ParameterError as error:
+                said = str(error).removeprefix("filter: ")
+        self.said.setText(said)
+        self.said.setToolTip(said)
+        self.field.setProperty("wrong", bool(text) and kept is None)
+        self.field.style().unpolish(self.field)
+        self.field.style().polish(self.field)
+        self.table.show_kept(kept)

@@ -124,6 +124,17 @@ def _sheet(t: Theme) -> str:
     #strip, #panes {{ background: {t.surround}; }}
     #strip QLabel, #panebar QLabel {{ color: {t.surround_text}; }}
     #panebar {{ background: {t.surround_bar}; }}
-    #panebar[active="true"] QLabel#panetitle {{ color: #f0b140; }}
+    QToolButton#panetitle {{ background: transparent; border: none; color: {t.surround_text}; padding: 1px 6px; }}
+    QToolButton#panetitle:hover, QToolButton#panetitle:focus {{ color: #f0b140; }}
+    #panebar[active="true"] QToolButton#panetitle {{ color: #f0b140; }}
+    QToolButton#bare {{ border: none; background: transparent; color: {t.quiet}; padding: 0 3px; }}
+    QToolButton#bare:hover, QToolButton#bare:focus {{ color: {t.accent}; }}
+    QToolButton::menu-button {{ border: none; width: 14px; }}
+    QLabel:disabled {{ color: {t.faint}; }}
+    QListWidget {{ background: {t.card}; color: {t.text}; }}
+    QListWidget::item {{ padding: 4px 6px; }}
+    QListWidget::item:selected {{ background: {t.accent_soft}; color: {t.text}; }}
+    QListView {{ background: {t.card}; }}
+    QSpinBox {{ background: {t.card}; border: 1px solid {t.line}; border-radius: 5px; padding: 3px 6px; }}
     #panebar QLabel#paneinfo {{ color: {t.surround_quiet}; }}
     """

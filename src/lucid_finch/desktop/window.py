@@ -1,27 +1,23 @@
-"""The bench: the main window that puts study, worker, panes, tables and settings together."""
+"""The bench: the main window that puts study, runner, panes, tables, settings and images together."""
 
 from __future__ import annotations
 
-import time
 from collections.abc import Callable, Sequence
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 from typing import Any
 
 import numpy as np
-from PySide6.QtCore import QEvent, QObject, Qt, QTimer, Slot
+from PySide6.QtCore import QByteArray, QEvent, QObject, Qt, QTimer, Slot
 from PySide6.QtGui import QAction, QCloseEvent, QColor, QDragEnterEvent, QDropEvent, QKeyEvent, QKeySequence, QResizeEvent
 from PySide6.QtWidgets import (
     QApplication,
     QFileDialog,
-    QFrame,
-    QHBoxLayout,
     QLabel,
     QMainWindow,
     QMenu,
     QMessageBox,
-    QProgressBar,
-    QPushButton,
     QSplitter,
     QTabWidget,
     QToolButton,
@@ -29,108 +25,65 @@ from PySide6.QtWidgets import (
     QWidget,
 )  # fmt: skip
 
-from lucid_finch.core.detection import Detection
-from lucid_finch.core.engine import Engine, conclude
 from lucid_finch.core.errors import FileError, ParameterError
 from lucid_finch.core.explaining import Change, explain
 from lucid_finch.core.image import Image
-from lucid_finch.core.parameters import Stage
+from lucid_finch.desktop.actions import ActionFinder, Actions
 from lucid_finch.desktop.answer import AnswerCard
-from lucid_finch.desktop.column import Elided, RecipeColumn
-from lucid_finch.desktop.document import Study
+from lucid_finch.desktop.autosave import Autosave, Leftover
+from lucid_finch.desktop.bars import NoticeBar, TopBar
+from lucid_finch.desktop.column import RecipeColumn
+from lucid_finch.desktop.document import SOURCE, Study
 from lucid_finch.desktop.guard import guarded
-from lucid_finch.desktop.pane import Marks, Pane, View
+from lucid_finch.desktop.images import ImageList, Place, images_in
+from lucid_finch.desktop.pane import Marks
+from lucid_finch.desktop.panes import PaneFrame, PaneGroup
 from lucid_finch.desktop.picture import Picture
+from lucid_finch.desktop.preferences import PreferencesFile
+from lucid_finch.desktop.runner import Runner
 from lucid_finch.desktop.settings import SettingsPanel
 from lucid_finch.desktop.strip import EvidenceStrip
-from lucid_finch.desktop.tables import FindingsTable
+from lucid_finch.desktop.tables import FilteredTable
 from lucid_finch.desktop.theme import THEMES, apply_theme, current_theme, mark_colour
-from lucid_finch.desktop.worker import Coordinator, Job
+from lucid_finch.desktop.worker import Job
 from lucid_finch.files.images import ENDINGS, read_image
 from lucid_finch.files.recipes import ENDING, Recipe
 
-JUDGED_AT_ONCE = 20_000
-"""Up to so many candidates are judged in the window's thread."""
-
 _NEAR_COLOUR = QColor("#f2efe6")
 _GAIN_COLOUR = QColor("#ff8fb1")
-
-
-class PaneFrame(QWidget):
-    """A pane under its bar: what is shown, its range, the value under the cursor."""
-
-    def __init__(self, view: View, name: str) -> None:
-        super().__init__()
-        self.pane = Pane(view)
-        self.map_name = "source"
-        self.setAccessibleName(name)
-        layout = QVBoxLayout(self)
-        layout.setContentsMargins(0, 0, 0, 0)
-        layout.setSpacing(0)
-        self.bar = QFrame()
-        self.bar.setObjectName("panebar")
-        row = QHBoxLayout(self.bar)
-        row.setContentsMargins(8, 3, 8, 3)
-        self.title = Elided("")
-        self.title.setObjectName("panetitle")
-        self.info = QLabel()
-        self.info.setObjectName("paneinfo")
-        row.addWidget(self.title, 1)
-        row.addWidget(self.info)
-        layout.addWidget(self.bar)
-        layout.addWidget(self.pane, 1)
-        view.cursor_moved.connect(self.show_info)
-        view.changed.connect(self.show_info)
-
-    def show_picture(self, picture: Picture | None) -> None:
-        self.pane.set_only_chosen(picture is not None and picture.name not in ("source", "prepared"))
-        self.pane.show_picture(picture)
-        self.title.setText("" if picture is None else picture.title)
-        self.show_info()
-
-    def show_info(self) -> None:
-        picture, view = self.pane.picture, self.pane.view
-        if picture is None:
-            self.info.setText("")
-            return
-        if view.cursor is not None:
-            value = picture.value_at(*view.cursor)
-            if value is not None:
-                parts = [f"{float(v):.4g}" for v in np.atleast_1d(value)]
-                self.info.setText(f"({view.cursor[0]:.1f}, {view.cursor[1]:.1f})  {' '.join(parts)} {picture.unit}")
-                return
-        self.info.setText(f"{picture.low:.4g} … {picture.high:.4g} {picture.unit}   {100 * view.scale:.0f} %")
-
-    def show_active(self, active: bool) -> None:
-        self.bar.setProperty("active", active)
-        for widget in (self.bar, self.title):
-            widget.style().unpolish(widget)
-            widget.style().polish(widget)
+_AUTOSAVE_AFTER = 400
+"""Milliseconds from a change to its being kept."""
 
 
 class Bench(QMainWindow):
     """The main window."""
 
-    def __init__(self) -> None:
+    def __init__(self, preferences: PreferencesFile | None = None, kept: Path | None = None) -> None:
+        """`preferences` None: nothing is remembered; `kept`: the folder for unsaved work, None for none."""
         super().__init__()
         self.study = Study()
-        self.engine = Engine()
-        self.worker = Coordinator()
-        self.view = View()
-        self.pictures: dict[str, Picture] = {}
+        self.runner = Runner(self.study)
+        self.worker = self.runner.worker
+        self.preferences_file = preferences or PreferencesFile(None)
+        self.preferences = self.preferences_file.load()
+        self.autosave = Autosave(kept) if kept is not None else None
         self.failure = ""
         """The last error that was shown."""
         self.ask_unsaved: Callable[[], QMessageBox.StandardButton] = self._ask_unsaved
-        self._generation = 0
-        self._judged: dict[str, tuple[Any, Any]] = {}
+        self._own_marks: list[Marks] = []
+        self._colour_by = ""
+        self._shown_detector = ""
         self._fit_wanted = True
         self._took = ""
         """How long the recipe took the last time, for the bar."""
+        self._busy_text = ""
+        self._help: QWidget | None = None
         self._build()
         self._make_actions()
         self._connect()
         self.setAcceptDrops(True)
         self.resize(1280, 800)
+        self._restore()
         self._show_title()
         self._show_empty()
 
@@ -138,33 +91,33 @@ class Bench(QMainWindow):
 
     def _build(self) -> None:
         self.column = RecipeColumn(self.study)
+        self.column.failures = self.runner.failures
         self.settings = SettingsPanel(self.study)
-        self.frames = [PaneFrame(self.view, self.tr("Left pane")), PaneFrame(self.view, self.tr("Right pane"))]
-        self.frames[1].map_name = "magnitude"
-        self.active = 1
+        self.panes = PaneGroup()
         self.strip = EvidenceStrip()
-        self.findings = FindingsTable(self.tr("Findings"))
-        self.near_misses = FindingsTable(self.tr("Near misses"))
+        self.findings_page = FilteredTable(self.tr("Findings"))
+        self.near_page = FilteredTable(self.tr("Near misses"))
+        self.findings, self.near_misses = self.findings_page.table, self.near_page.table
+        self.images = ImageList()
         self.tabs = QTabWidget()
-        self.tabs.addTab(self.findings, self.tr("Findings"))
-        self.tabs.addTab(self.near_misses, self.tr("Near misses"))
+        for page, name in (
+            (self.findings_page, self.tr("Findings")),
+            (self.near_page, self.tr("Near misses")),
+            (self.images, self.tr("Images")),
+        ):
+            self.tabs.addTab(page, name)
         self.tabs.setDocumentMode(True)
-        panes = QSplitter(Qt.Orientation.Horizontal)
-        panes.setObjectName("panes")
-        for frame in self.frames:
-            panes.addWidget(frame)
-        panes.setSizes([500, 500])
         upper = QWidget()
         upper.setObjectName("panes")
         layout = QVBoxLayout(upper)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
-        layout.addWidget(panes, 1)
+        layout.addWidget(self.panes, 1)
         layout.addWidget(self.strip)
         middle = QSplitter(Qt.Orientation.Vertical)
         middle.addWidget(upper)
         middle.addWidget(self.tabs)
-        middle.setSizes([570, 190])
+        middle.setSizes([550, 210])
         middle.setStretchFactor(0, 1)
         body = QSplitter(Qt.Orientation.Horizontal)
         for widget in (self.column, middle, self.settings):
@@ -174,12 +127,15 @@ class Bench(QMainWindow):
         body.setChildrenCollapsible(False)
         self.column.setMinimumWidth(170)
         self.settings.setMinimumWidth(250)
+        self._splitters = {"body": body, "middle": middle}
         whole = QWidget()
         layout = QVBoxLayout(whole)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
-        layout.addWidget(self._top_bar())
-        layout.addWidget(self._notice())
+        self.bar = TopBar()
+        self.notice = NoticeBar()
+        layout.addWidget(self.bar)
+        layout.addWidget(self.notice)
         layout.addWidget(body, 1)
         self.setCentralWidget(whole)
         self._whole = whole
@@ -191,158 +147,201 @@ class Bench(QMainWindow):
         self._upper = upper
         upper.installEventFilter(self)
 
-    def _top_bar(self) -> QWidget:
-        bar = QWidget()
-        bar.setObjectName("topbar")
-        row = QHBoxLayout(bar)
-        row.setContentsMargins(12, 6, 12, 6)
-        row.setSpacing(8)
-        self.title = QLabel()
-        self.title.setObjectName("title")
-        self.image_name = Elided("")
-        self.image_name.setObjectName("quiet")
-        self.doing = QLabel()
-        self.doing.setObjectName("quiet")
-        self.progress = QProgressBar()
-        self.progress.setTextVisible(False)
-        self.progress.setFixedWidth(110)
-        self.stop = QPushButton(self.tr("Cancel"))
-        self.stop.setToolTip(self.tr("Give up the work that is running (Esc); nothing is changed."))
-        self.progress.hide()
-        self.stop.hide()
-        row.addWidget(self.title)
-        row.addWidget(self.image_name, 1)
-        for widget in (self.doing, self.progress, self.stop):
-            row.addWidget(widget)
-        self.buttons = row
-        return bar
-
-    def _notice(self) -> QWidget:
-        self.notice = QFrame()
-        self.notice.setObjectName("note")
-        row = QHBoxLayout(self.notice)
-        row.setContentsMargins(12, 4, 8, 4)
-        self.notice_text = QLabel()
-        self.notice_text.setObjectName("bad")
-        self.notice_text.setWordWrap(True)
-        row.addWidget(self.notice_text, 1)
-        away = QPushButton("×")
-        away.setObjectName("bare")
-        away.setAccessibleName(self.tr("Put the message away"))
-        away.clicked.connect(self.notice.hide)
-        row.addWidget(away)
-        self.notice.hide()
-        return self.notice
-
     def _make_actions(self) -> None:
         keys = QKeySequence.StandardKey
-        self.actions_by_name: dict[str, QAction] = {}
-
-        def add(name: str, text: str, call: Callable[[], Any], shortcut: Any = None, tip: str = "") -> QAction:
-            action = QAction(text, self)
-            action.triggered.connect(lambda checked=False: call())
-            if shortcut is not None:
-                action.setShortcut(QKeySequence(shortcut))
-            action.setToolTip(f"{tip or text} ({action.shortcut().toString()})" if shortcut is not None else tip or text)
-            self.addAction(action)
-            self.actions_by_name[name] = action
-            return action
-
-        add("open", self.tr("Open…"), self.open_dialog, keys.Open, self.tr("Open an image or a recipe"))
-        add("save", self.tr("Save recipe"), self.save, keys.Save)
-        add("save_as", self.tr("Save recipe as…"), self.save_as, keys.SaveAs)
-        add(
-            "export", self.tr("Export…"), self.export_dialog, "Ctrl+E", self.tr("Write findings, tables and pictures to a folder")
-        )
+        actions = self.actions_known = Actions(self)
+        add, switch = actions.add, actions.add_switch
+        file, edit, look = self.tr("File"), self.tr("Recipe"), self.tr("View")
+        choose, window = self.tr("Findings"), self.tr("Window")
+        add(file, "open", self.tr("Open…"), self.open_dialog, keys.Open, self.tr("Open images or a recipe"))
+        tip = self.tr("Its images as a list")
+        add(file, "open_folder", self.tr("Open a folder…"), self.open_folder_dialog, "Ctrl+Shift+O", tip)
+        add(file, "next_image", self.tr("Next image"), lambda: self.images.step(1), "PgDown")
+        add(file, "image_before", self.tr("Image before"), lambda: self.images.step(-1), "PgUp")
+        add(file, "next_wrong", self.tr("Next image that differs"), self.images.go_to_wrong, "Ctrl+PgDown")
+        add(file, "save", self.tr("Save recipe"), self.save, keys.Save)
+        add(file, "save_as", self.tr("Save recipe as…"), self.save_as, keys.SaveAs)
+        tip = self.tr("Write findings, tables and pictures to a folder")
+        add(file, "export", self.tr("Export…"), self.export_dialog, "Ctrl+E", tip)
+        add(file, "quit", self.tr("Quit"), self.close, keys.Quit)
         undo, redo = self.study.undo.createUndoAction(self), self.study.undo.createRedoAction(self)
-        undo.setShortcut(keys.Undo)
-        redo.setShortcut(keys.Redo)
-        for name, action in (("undo", undo), ("redo", redo)):
-            self.addAction(action)
-            self.actions_by_name[name] = action
-        add("fit", self.tr("Fit the image"), lambda: self.frames[self.active].pane.fit(), "F")
-        add("one_to_one", self.tr("One pixel to one pixel"), self.one_to_one, "1")
-        add("zoom_chosen", self.tr("Zoom to what is chosen"), self.zoom_to_chosen, "Z")
-        ask = add(
-            "ask", self.tr("Ask why"), lambda: None, "W", self.tr("Then click where something was expected; or Shift+click")
-        )
-        ask.setCheckable(True)
-        ask.toggled.connect(self._set_asking)
-        add(
-            "copy",
-            self.tr("Copy the table"),
-            self.copy_table,
-            "Ctrl+Shift+C",
-            self.tr("Chosen rows, or all, as tab-separated text"),
-        )
-        add("theme", self.tr("Light or dark"), self.toggle_theme, "Ctrl+T")
-        add("cancel", self.tr("Cancel the work"), self.cancel)
-        add("quit", self.tr("Quit"), self.close, keys.Quit)
+        actions.take(edit, "undo", undo, keys.Undo)
+        actions.take(edit, "redo", redo, keys.Redo)
+        study, column = self.study, self.column
+        for name, text, call, shortcut in (
+            ("rename", self.tr("Rename the chosen card"), column.rename_chosen, "F2"),
+            ("duplicate", self.tr("Duplicate the chosen card"), lambda: study.duplicate(study.chosen), "Ctrl+D"),
+            ("move_up", self.tr("Move the chosen card up"), lambda: study.move(study.chosen, -1), "Alt+Up"),
+            ("move_down", self.tr("Move the chosen card down"), lambda: study.move(study.chosen, 1), "Alt+Down"),
+            ("switch", self.tr("Switch the chosen card on or off"), self._switch_chosen, "Ctrl+."),
+            ("remove", self.tr("Remove the chosen card"), lambda: study.remove(study.chosen), "Ctrl+Del"),
+        ):
+            add(edit, name, text, partial(self._with_card, call), shortcut)
+        for button in (column.add_step, column.add_detector):
+            for action in button.menu().actions():
+                actions.take(edit, f"add {action.text()}", self._same(action, f"{button.text()} {action.text()}"))
+        add(look, "fit", self.tr("Fit the image"), lambda: self.active_frame.pane.fit(), "F")
+        add(look, "one_to_one", self.tr("One pixel to one pixel"), self.one_to_one, "1")
+        add(look, "zoom_chosen", self.tr("Zoom to what is chosen"), self.zoom_to_chosen, "Z")
+        for count, text, shortcut in (
+            (1, self.tr("One pane"), "Ctrl+1"), (2, self.tr("Two panes"), "Ctrl+2"), (4, self.tr("Four panes"), "Ctrl+4")
+        ):  # fmt: skip
+            add(look, f"panes_{count}", text, partial(self.set_panes, count), shortcut)
+        for what, text in (
+            ("zoom", self.tr("Panes share the zoom")),
+            ("place", self.tr("Panes share the place")),
+            ("cursor", self.tr("Panes share the cursor")),
+        ):
+            switch(look, f"link_{what}", text, partial(self.panes.set_linked, what), True)
+        add(look, "range", self.tr("Display range of the active pane…"), lambda: self.active_frame.open_range(), "R")
+        add(look, "map_menu", self.tr("Map of the active pane…"), lambda: self.active_frame.title.showMenu(), "M")
+        tip = self.tr("Then click where something was expected; or Shift+click")
+        switch(choose, "ask", self.tr("Ask why"), self._set_asking, False, "W", tip)
+        tip = self.tr("Chosen rows, or all, as tab-separated text")
+        add(choose, "copy", self.tr("Copy the table"), self.copy_table, "Ctrl+Shift+C", tip)
+        tip = self.tr("For example: length > 50 and closed = yes")
+        add(choose, "filter", self.tr("Show only some rows"), self.go_to_filter, "Ctrl+F", tip)
+        add(choose, "columns", self.tr("Columns of the table, colours of the marks…"), self.open_column_menu, "Ctrl+Shift+L")
+        add(window, "find", self.tr("Search all actions"), lambda: self.finder.open(), "Ctrl+K")
+        add(window, "help", self.tr("Help"), self.show_help, keys.HelpContents)
+        add(window, "theme", self.tr("Light or dark"), self.toggle_theme, "Ctrl+T")
+        add(window, "larger", self.tr("Larger text"), lambda: self.scale_text(1.1), keys.ZoomIn)
+        add(window, "smaller", self.tr("Smaller text"), lambda: self.scale_text(1 / 1.1), keys.ZoomOut)
+        add(window, "another", self.tr("Another window"), self.open_another, "Ctrl+Shift+N")
+        add(window, "cancel", self.tr("Cancel the work"), self.cancel)
+        self.actions_by_name = actions.by_name
+        self.finder = ActionFinder(actions, self._whole)
         for name, text in (("open", self.tr("Open…")), ("ask", self.tr("Ask why")), ("export", self.tr("Export…"))):
             button = QToolButton()
-            button.setDefaultAction(self.actions_by_name[name])
+            button.setDefaultAction(actions[name])
             button.setText(text)
-            self.buttons.addWidget(button)
+            self.bar.add_button(button)
+            if name == "open":
+                button.setPopupMode(QToolButton.ToolButtonPopupMode.MenuButtonPopup)
+                self.recent_menu = QMenu(button)
+                self.recent_menu.aboutToShow.connect(self._fill_recent)
+                button.setMenu(self.recent_menu)
         more = QToolButton()
         more.setText(self.tr("All actions"))
         more.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
-        more.setToolTip(self.tr("Everything that can be done, with its shortcut"))
-        menu = QMenu(more)
-        for action in self.actions_by_name.values():
-            menu.addAction(action)
-        more.setMenu(menu)
-        self.buttons.addWidget(more)
+        more.setToolTip(self.tr("Everything that can be done, with its shortcut (Ctrl+K searches it)"))
+        more.setMenu(actions.menu(more))
+        self.bar.add_button(more)
+
+    def _same(self, action: QAction, text: str) -> QAction:
+        """An action of its own that does what a menu's action does."""
+        own = QAction(text, self)
+        own.triggered.connect(action.trigger)
+        return own
 
     def _connect(self) -> None:
-        study, worker = self.study, self.worker
+        study, worker, runner = self.study, self.worker, self.runner
         study.recipe_changed.connect(self._recipe_changed)
-        study.recipe_changed.connect(self._show_title)
-        study.undo.cleanChanged.connect(self._show_title)
+        study.undo.cleanChanged.connect(self._saved_or_not)
         study.image_changed.connect(self._image_changed)
         study.chosen_changed.connect(self._chosen_changed)
-        study.detection_changed.connect(lambda name: self._show_detection())
+        study.detection_changed.connect(self._detection_changed)
         worker.started.connect(self._work_started)
         worker.progressed.connect(self._work_progressed)
-        worker.part_done.connect(self._part_done)
-        worker.failed.connect(self._work_failed)
         worker.idle.connect(self._work_idle)
+        runner.picture_made.connect(self._show_picture)
+        runner.image_read.connect(self._image_read)
+        runner.failures_changed.connect(self._failures_changed)
+        runner.failed.connect(self.show_failure)
+        runner.told.connect(self.notice.tell)
+        runner.took.connect(self._show_time)
+        runner.wanted_maps = lambda: [name for frame in self.panes.shown for name in (frame.map_name, frame.other_name)]
         self.strip.chosen.connect(self.show_map)
-        self.stop.clicked.connect(self.cancel)
+        self.bar.stop.clicked.connect(self.cancel)
+        self.bar.stepped.connect(self.images.step)
         self.settings.region_wanted.connect(self._give_region)
         self.settings.refused.connect(self.show_failure)
-        self.findings.rows_chosen.connect(lambda rows: self._choose(rows, [], centre=True))
-        self.near_misses.rows_chosen.connect(lambda rows: self._choose([], rows, centre=True))
+        self.settings.page_wanted.connect(self.open_page)
+        self.column.refused.connect(self.show_failure)
+        self.images.wanted.connect(self._open_place)
+        self.images.others_busy = lambda: worker.busy
+        self.findings.rows_chosen.connect(lambda rows: self.choose(rows, [], centre=True))
+        self.near_misses.rows_chosen.connect(lambda rows: self.choose([], rows, centre=True))
         self.answer.wanted.connect(self._adopt)
         self.answer.previewed.connect(self._preview)
-        for number, frame in enumerate(self.frames):
-            frame.pane.activated.connect(lambda n=number: self.activate_pane(n))
+        for table in (self.findings, self.near_misses):
+            table.colour_wanted.connect(self.colour_by)
+            table.columns_chosen.connect(lambda t=table: self._keep_columns(t.hidden))
+        self.panes.range_changed.connect(self._range_changed)
+        for frame in self.frames:
+            frame.offered = self._stages
             frame.pane.clicked.connect(self._clicked)
             frame.pane.asked.connect(self.ask_why)
-        self.activate_pane(1)
-        self._answer_due = QTimer(self)
-        self._answer_due.setSingleShot(True)
-        self._answer_due.timeout.connect(self._answer)
-        self._tables_due = QTimer(self)
-        self._tables_due.setSingleShot(True)
-        self._tables_due.timeout.connect(self._fill_tables)
-        self._slow = QTimer(self)
-        self._slow.setSingleShot(True)
-        self._slow.setInterval(250)
-        self._slow.timeout.connect(self._show_busy)
+        self.panes.activated.connect(lambda number: self._show_active_maps())
+        self.panes.activate(1)
+        self._tables_due = self._timer(self._fill_tables)
+        self._slow = self._timer(self._show_busy)
+        self._keep_due = self._timer(self._keep_work)
+
+    def _timer(self, call: Callable[[], None]) -> QTimer:
+        timer = QTimer(self)
+        timer.setSingleShot(True)
+        timer.timeout.connect(call)
+        return timer
+
+    @property
+    def frames(self) -> list[PaneFrame]:
+        """All four panes, in sight or not."""
+        return self.panes.frames
+
+    @property
+    def active_frame(self) -> PaneFrame:
+        return self.panes.frames[self.panes.active]
 
     # Opening
 
     def open_path(self, path: str | Path) -> None:
-        """Open an image or a recipe; the kind is seen from the content."""
-        file = Path(path)
-        if file.name.endswith(ENDING) or file.suffix == ".json":
-            self.open_recipe_file(file)
+        """Open an image, a folder of images or a recipe; the kind is seen from the content."""
+        self.open_paths([Path(path)])
+
+    def open_paths(self, paths: Sequence[Path]) -> None:
+        """Open recipes, and images as one list. What cannot be opened is named, and the bench stays as it was."""
+        images = []
+        for path in paths:
+            if path.is_file() and (path.name.endswith(ENDING) or path.suffix == ".json"):
+                self.open_recipe_file(path)
+            else:
+                images.append(path)
+        if not images:
             return
-        self.submit_image(lambda: read_image(file), self.tr("reading {}").format(file.name), file)
+        try:
+            places = images_in(images)
+        except FileError as error:
+            self.show_failure(str(error))
+            return
+        for path in images[:3]:
+            self._remember(path)
+        if len(places) == 1:
+            self._open_place(places[0])
+            self.images.show_places([])
+        else:
+            self.images.show_places(places)
+            self.images.use_recipe(self.study.recipe)
+            if all(place.path == places[0].path for place in places):
+                self.tabs.setCurrentWidget(self.images)
+
+    def _open_place(self, place: Place) -> None:
+        text = self.tr("reading {}").format(place.path.name)
+        self.submit_image(lambda: read_image(place.path, page=place.page), text, place.path)
+
+    def open_page(self, page: int) -> None:
+        """Another picture of the file that is open."""
+        path = self.study.image_path
+        if path is not None:
+            rows = [row for row, entry in enumerate(self.images.entries) if entry.place == Place(path, page)]
+            if rows:
+                self.images.select(rows[0])
+            else:
+                self._open_place(Place(path, page))
 
     def submit_image(self, make: Callable[[], Image], text: str, path: Path | None = None) -> None:
         """Have the worker make an image and put it on the bench; if that fails, the bench stays as it was."""
-        self._generation = self.worker.submit(text, lambda job: job.emit_part(("image", make(), path)))
+        self.runner.read(make, text, path)
 
     def open_recipe_file(self, file: Path) -> None:
         try:
@@ -352,19 +351,48 @@ class Bench(QMainWindow):
             return
         if self._may_replace():
             self.study.open_recipe(recipe, file)
+            self._remember(file)
 
     def open_image(self, image: Image, path: Path | None = None) -> None:
         """Put an image on the bench."""
         self._fit_wanted = self.study.image is None or self.study.image.source_size != image.source_size
         self.study.open_image(image, path)
 
+    def _image_read(self, image: Image, path: Path | None) -> None:
+        self.notice.hide()
+        self.open_image(image, path)
+
     def open_dialog(self) -> None:
         endings = " ".join(f"*{e}" for e in (*ENDINGS, ENDING))
-        path, _ = QFileDialog.getOpenFileName(
-            self, self.tr("Open an image or a recipe"), "", f"{self.tr('Images and recipes')} ({endings});;*"
-        )
-        if path:
-            self.open_path(path)
+        kinds = f"{self.tr('Images and recipes')} ({endings});;*"
+        paths, _ = QFileDialog.getOpenFileNames(self, self.tr("Open images or a recipe"), "", kinds)
+        if paths:
+            self.open_paths([Path(p) for p in paths])
+
+    def open_folder_dialog(self) -> None:
+        folder = QFileDialog.getExistingDirectory(self, self.tr("Open a folder of images"))
+        if folder:
+            self.open_path(folder)
+
+    def open_another(self) -> Bench:
+        """A second window, with a bench of its own."""
+        kept = self.autosave.folder if self.autosave is not None else None
+        other = Bench(self.preferences_file, kept)
+        other.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        _others.append(other)
+        other.show()
+        return other
+
+    def _remember(self, path: Path) -> None:
+        self.preferences.remember(path)
+        self.preferences_file.save(self.preferences)
+
+    def _fill_recent(self) -> None:
+        self.recent_menu.clear()
+        for text in self.preferences.recent:
+            self.recent_menu.addAction(text, partial(self.open_path, text))
+        if not self.preferences.recent:
+            self.recent_menu.addAction(self.tr("nothing opened yet")).setEnabled(False)
 
     @guarded
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
@@ -373,9 +401,7 @@ class Bench(QMainWindow):
 
     @guarded
     def dropEvent(self, event: QDropEvent) -> None:
-        for url in event.mimeData().urls()[:8]:
-            if url.isLocalFile():
-                self.open_path(url.toLocalFile())
+        self.open_paths([Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()])
         event.acceptProposedAction()
 
     # Saving
@@ -398,7 +424,8 @@ class Bench(QMainWindow):
             self.show_failure(str(error))
             return False
         self.study.mark_saved(path)
-        self._show_title()
+        self._remember(path)
+        self._saved_or_not()
         return True
 
     def export_dialog(self) -> None:
@@ -413,207 +440,134 @@ class Bench(QMainWindow):
             self.show_failure(self.tr("There is nothing to export: open an image first."))
             return
 
-        def work(job: Job) -> None:
+        def work(job: Job) -> str:
             from lucid_finch.command_line.batch import write_results
 
-            run = self.engine.run(recipe, image, cancelled=job.cancelled)
+            run = self.runner.engine.run(recipe, image, cancelled=job.cancelled)
             written = write_results(run, path, folder, (), "png", Path(image.name or "image").stem)
-            job.emit_part(("exported", folder, len(written)))
+            return self.tr("{} files written to {}").format(len(written), folder)
 
-        self.worker.submit(self.tr("writing to {}").format(folder.name), work, keep=True)
+        self.runner.do(work, self.tr("writing to {}").format(folder.name))
+
+    def _keep_work(self) -> None:
+        """What is not saved yet is kept where a crash cannot reach it."""
+        if self.autosave is not None and self.study.unsaved:
+            self.autosave.keep(self.study.recipe, self.study.recipe_path, self.study.image_path)
+
+    def offer_recovery(self) -> list[Leftover]:
+        """Say what a crash left behind, if anything, and offer it."""
+        if self.autosave is None:
+            return []
+        autosave, left = self.autosave, self.autosave.leftovers()
+        if left:
+            first = left[0]
+            name = first.recipe.name or self.tr("untitled")
+            text = self.tr('Unsaved work on "{}" was left when Lucid Finch last ended.').format(name)
+            self.notice.tell(
+                text,
+                offers=[
+                    (self.tr("Take it up again"), lambda: self.recover(first)),
+                    (self.tr("Discard"), lambda: autosave.discard(first)),
+                ],
+            )
+        return left
+
+    def recover(self, leftover: Leftover) -> None:
+        """Go on where a window that crashed was; the work counts as unsaved."""
+        saved = self.study.recipe
+        if leftover.recipe_path is not None and leftover.recipe_path.exists():
+            try:
+                saved = Recipe.load(leftover.recipe_path)
+            except (FileError, ParameterError):
+                saved = self.study.recipe
+        self.study.open_recipe(saved, leftover.recipe_path)
+        self.study.edit(leftover.recipe.plain(), self.tr("take up unsaved work"))
+        if self.autosave is not None:
+            self.autosave.discard(leftover)
+            self.autosave.keep(self.study.recipe, self.study.recipe_path, leftover.image_path)
+        if leftover.image_path is not None:
+            self.open_path(leftover.image_path)
 
     # Running
 
     @property
     def answering(self) -> bool:
         """Whether the window still owes the screen something that needs no worker."""
-        return self._answer_due.isActive() or self._tables_due.isActive()
+        return self.runner.answering or self._tables_due.isActive()
 
     @property
     def busy(self) -> bool:
         """Whether an answer is still under way, in the worker or on the screen."""
-        return self.worker.busy or self.answering
+        return self.worker.busy or self.answering or self.panes.busy
 
     def _recipe_changed(self) -> None:
-        # In the next turn of the event loop: moves that come together are answered once.
-        self._answer_due.start()
+        self._show_title()
+        self.images.use_recipe(self.study.recipe)
+        if self.autosave is not None and not self._keep_due.isActive():
+            self._keep_due.start(_AUTOSAVE_AFTER)
 
-    def _answer(self) -> None:
-        """Bring the results up to date with the recipe: at once if only limits have moved."""
-        if self.study.image is not None and not self._judge_at_once():
-            self._run()
+    def _saved_or_not(self) -> None:
+        self._show_title()
+        if self.autosave is not None and not self.study.unsaved:
+            self.autosave.forget()
 
     def _image_changed(self) -> None:
-        self.pictures = {}
-        self._judged = {}
-        self._answer_due.stop()
+        image = self.study.image
+        self.panes.clear()
         self.answer.put_away()
-        self.empty.hide()
-        self.image_name.setText(self.study.image.name if self.study.image is not None else "")
-        self._run()
+        self._show_empty()
+        name = image.name if image is not None else ""
+        if image is not None and image.pages > 1:
+            name = self.tr("{} · picture {} of {}").format(name, image.page + 1, image.pages)
+        self.bar.image_name.setText(name)
+        self.bar.show_place(self.images.current + 1, len(self.images.entries))
+        self._show_detection()
 
-    def _keys(self) -> dict[str, tuple[Any, Any]]:
-        """What each detection depends on besides judging, and what judging depends on."""
-        recipe = self.study.recipe
-        common = repr([step.plain() for step in recipe.prepare])
-        keys = {}
-        for entry in recipe.detectors:
-            parameters = entry.made_parameters()
-            slow = (
-                id(self.study.image), common, repr([step.plain() for step in entry.prepare]), entry.kind,
-                repr(parameters.plain(Stage.GATHER)), repr(parameters.plain(Stage.FORM)),
-            )  # fmt: skip
-            keys[entry.name] = slow, parameters
-        return keys
+    def _detection_changed(self, name: str) -> None:
+        self._show_detection()
 
-    def _judge_at_once(self) -> bool:
-        """If only limits have moved, answer within the frame."""
-        study = self.study
-        keys = self._keys()
-        if self.column.failures or set(keys) != set(study.detections):
-            return False
-        changed: list[str] = []
-        for name, (slow, parameters) in keys.items():
-            before = self._judged.get(name)
-            if before is None or slow != before[0] or len(study.detections[name].work.candidates) > JUDGED_AT_ONCE:
-                return False
-            if parameters != before[1]:
-                changed.append(name)
-        for name in changed:
-            work = study.detections[name].work
-            parameters = keys[name][1]
-            try:
-                found = conclude(work.detector, work.image, work.gathered, work.candidates, parameters, name, time.perf_counter())
-            except ParameterError as error:
-                self.show_failure(str(error))
-                return True
-            self._judged[name] = keys[name]
-            # The time that the card tells is that of the whole work, not of this judging alone.
-            study.detections[name] = replace(found, seconds=study.detections[name].seconds)
-            study.detection_changed.emit(name)
-        if changed:
-            self._draw_judged_maps()
-        return True
-
-    def _draw_judged_maps(self) -> None:
-        found = self.study.detection
-        if found is None:
-            return
-
-        def work(job: Job) -> None:
-            for evidence in found.evidence.values():
-                if evidence.judged and not job.cancelled():
-                    job.emit_part(("picture", Picture.of_map(evidence)))
-
-        self._generation = self.worker.submit(self.tr("drawing"), work)
-
-    def _run(self) -> None:
-        """The whole recipe in the worker: findings first, then the maps in sight, then the other thumbnails."""
-        image, recipe = self.study.image, self.study.recipe
-        if image is None:
-            return
-        detector = self.study.detector
-        keys = self._keys()
-        wanted = [frame.map_name for frame in self.frames]
-        with_source = "source" not in self.pictures
-
-        def work(job: Job) -> None:
-            begun = time.perf_counter()
-            if with_source:
-                job.emit_part(("picture", Picture.of_image(image, "source", self.tr("source"))))
-            common = self.engine.prepared(image, [s.plain() for s in recipe.prepare], job.cancelled)
-            job.emit_part(("prepared", common))
-            shown: Detection | None = None
-            for entry in recipe.detectors:
-                try:
-                    found = self.engine.run_entry(entry, common, job.cancelled)
-                except ParameterError as error:
-                    job.emit_part(("failure", entry.name, str(error)))
-                    continue
-                job.emit_part(("detection", entry.name, found, keys[entry.name]))
-                shown = found if entry.name == detector else shown
-            job.emit_part(("time", time.perf_counter() - begun))
-            if job.cancelled():
-                return
-            job.emit_part(("picture", Picture.of_image(common, "prepared", self.tr("prepared"))))
-            maps = list(shown.evidence.values()) if shown is not None else []
-            for evidence in sorted(maps, key=lambda m: m.name not in wanted):
-                if job.cancelled():
-                    return
-                job.emit_part(("picture", Picture.of_map(evidence)))
-
-        self._generation = self.worker.submit(self.tr("detecting"), work)
-
-    @Slot(int, object)
-    def _part_done(self, generation: int, part: Any) -> None:
-        what, *values = part
-        if what == "exported":
-            folder, count = values
-            self._tell(self.tr("{} files written to {}").format(count, folder))
-            return
-        if generation != self._generation:
-            return
-        if what == "image":
-            self.notice.hide()
-            self.open_image(values[0], values[1])
-        elif what == "detection":
-            name, found, key = values
-            self.column.failures.pop(name, None)
-            self._judged[name] = key
-            self.study.detections[name] = found
-            self.study.detection_changed.emit(name)
-        elif what == "failure":
-            self.column.failures[values[0]] = values[1]
-            self.study.detections.pop(values[0], None)
-            self.column.refresh()
-            self._show_detection()
-        elif what == "prepared":
-            self.column.failures.pop("preparation", None)
-            self.study.prepared = values[0]
-        elif what == "time":
-            self._took = f"{values[0] * 1000:.0f} ms"
-            self.doing.setText(self._took)
-        elif what == "picture":
-            self._show_picture(values[0])
-
-    @Slot(int, object)
-    def _work_failed(self, generation: int, error: Exception) -> None:
-        if isinstance(error, ParameterError) and generation == self._generation:
-            self.column.failures["preparation"] = str(error)
-            self.column.refresh()
-        self.show_failure(str(error) if isinstance(error, (FileError, ParameterError)) else f"{type(error).__name__}: {error}")
+    def _failures_changed(self) -> None:
+        self.column.failures = self.runner.failures
+        self.column.refresh()
+        for text in self.runner.failures.values():
+            self.show_failure(text)
+        self._show_detection()
 
     @Slot(str)
     def _work_started(self, text: str) -> None:
         self._busy_text = text
-        self.progress.setRange(0, 0)
-        self._slow.start()
+        self.bar.progress.setRange(0, 0)
+        self._slow.start(250)
 
     def _show_busy(self) -> None:
         if self.worker.busy:
-            self.doing.setText(self._busy_text)
-            self.progress.show()
-            self.stop.show()
+            self.bar.doing.setText(self._busy_text)
+            self.bar.progress.show()
+            self.bar.stop.show()
 
     @Slot(float, str)
     def _work_progressed(self, share: float, text: str) -> None:
-        self.progress.setRange(0, 1000)
-        self.progress.setValue(round(1000 * share))
+        self.bar.progress.setRange(0, 1000)
+        self.bar.progress.setValue(round(1000 * share))
         self._busy_text = text
         self._show_busy()
 
     @Slot()
     def _work_idle(self) -> None:
         self._slow.stop()
-        if self.progress.isVisible():
-            self.doing.setText(self._took)
-        self.progress.hide()
-        self.stop.hide()
+        if self.bar.progress.isVisible():
+            self.bar.doing.setText(self._took)
+        self.bar.progress.hide()
+        self.bar.stop.hide()
+
+    def _show_time(self, seconds: float) -> None:
+        self._took = f"{seconds * 1000:.0f} ms"
+        self.bar.doing.setText(self._took)
 
     def cancel(self) -> None:
         """Give up what runs; what was shown stays."""
         self.worker.cancel_all()
-        self.doing.setText(self.tr("cancelled"))
+        self.bar.doing.setText(self.tr("cancelled"))
 
     def warm_up(self) -> None:
         """Compile the kernels in the worker before anything else, with progress."""
@@ -630,48 +584,52 @@ class Bench(QMainWindow):
     def show_failure(self, text: str) -> None:
         """Say what went wrong without a dialog in the way."""
         self.failure = text
-        self._tell(text, wrong=True)
-
-    def _tell(self, text: str, wrong: bool = False) -> None:
-        self.notice_text.setObjectName("bad" if wrong else "")
-        self.notice_text.style().unpolish(self.notice_text)
-        self.notice_text.style().polish(self.notice_text)
-        self.notice_text.setText(text)
-        self.notice.show()
+        self.notice.tell(text, wrong=True)
 
     def _show_title(self) -> None:
         name = self.study.recipe.name or self.tr("untitled")
-        self.title.setText(f"{name}{' •' if self.study.unsaved else ''}")
-        self.title.setToolTip(str(self.study.recipe_path or self.tr("not saved yet")))
+        self.bar.title.setText(f"{name}{' •' if self.study.unsaved else ''}")
+        self.bar.title.setToolTip(str(self.study.recipe_path or self.tr("not saved yet")))
         self.setWindowTitle(f"{name}{' *' if self.study.unsaved else ''} – Lucid Finch")
 
     def _show_empty(self) -> None:
         self.empty.setText(
             self.tr(
-                "Drop an image here, or press Ctrl+O.\n\nIts edges are found at once, with every stage that leads to them below."
+                "Drop images or a folder here, or press Ctrl+O.\n\n"
+                "Edges are found at once, with every stage that leads to them below.\n"
+                "Ctrl+K finds anything that can be done; F1 opens the guide."
             )
         )
         self.empty.setVisible(self.study.image is None)
 
     def _show_picture(self, picture: Picture) -> None:
-        self.pictures[picture.name] = picture
+        self.panes.put_picture(picture)
         self.strip.show_picture(picture)
-        for frame in self.frames:
-            if frame.map_name == picture.name:
-                frame.show_picture(picture)
         if picture.name == "source" and self._fit_wanted:
             self._fit_wanted = False
-            self.frames[0].pane.fit()
+            for frame in self.frames:
+                if frame is self.frames[0] or not self.panes.links["place"]:
+                    frame.pane.fit()
 
-    def _show_detection(self) -> None:
+    def _range_changed(self, name: str) -> None:
+        picture = self.panes.pictures.get(name)
+        if picture is not None:
+            self.strip.show_picture(picture)
+
+    def _stages(self) -> list[tuple[str, str]]:
+        """Names and labels of all maps there are."""
         found = self.study.detection
         stages = [("source", self.tr("source")), ("prepared", self.tr("prepared"))]
         if found is not None:
             stages += [(m.name, m.label) for m in found.evidence.values()]
-        fresh = [name for name, _ in stages] != list(self.strip.stages)
-        self.strip.show_stages(stages)
+        return stages
+
+    def _show_detection(self) -> None:
+        found = self.study.detection
+        fresh = [name for name, _ in self._stages()] != list(self.strip.stages)
+        self.strip.show_stages(self._stages())
         if fresh:
-            for picture in self.pictures.values():
+            for picture in self.panes.pictures.values():
                 self.strip.show_picture(picture)
         self._show_active_maps()
         # Overlay first, tables once it is painted: no turn of the event loop is longer than a frame.
@@ -679,6 +637,8 @@ class Bench(QMainWindow):
             self._tables_due.start(12)
         self.tabs.setTabText(0, self.tr("Findings {}").format(len(found.findings) if found is not None else ""))
         self.tabs.setTabText(1, self.tr("Near misses {}").format(len(found.near_misses) if found is not None else ""))
+        count = len(self.images.entries)
+        self.tabs.setTabText(2, self.tr("Images {}").format(count or ""))
         self._show_marks()
 
     def _fill_tables(self) -> None:
@@ -686,46 +646,71 @@ class Bench(QMainWindow):
         labels = {}
         if found is not None:
             labels = {n: d.label for n, d in found.work.detector.Parameters.declarations().items()}
-        self.findings.show_table(found.findings if found is not None else None, labels)
-        self.near_misses.show_table(found.near_misses if found is not None else None, labels)
+            for table in (self.findings, self.near_misses):
+                table.hidden = set(self.preferences.hidden_columns.get(found.kind, []))
+        self.findings_page.show_table(found.findings if found is not None else None, labels)
+        self.near_page.show_table(found.near_misses if found is not None else None, labels)
+
+    def _keep_columns(self, hidden: set[str]) -> None:
+        found = self.study.detection
+        if found is not None:
+            self.preferences.hidden_columns = {**self.preferences.hidden_columns, found.kind: sorted(hidden)}
+            self.preferences_file.save(self.preferences)
+            for table in (self.findings, self.near_misses):
+                table.hidden = set(hidden)
+                table.apply_hidden()
 
     def _show_marks(self, extra: Sequence[Marks] = ()) -> None:
         marks: list[Marks] = []
-        self._own_marks: list[Marks] = []
+        self._own_marks = []
         for number, entry in enumerate(self.study.recipe.detectors):
             found = self.study.detections.get(entry.name)
             if found is None:
                 continue
             table, near = found.findings, found.near_misses
-            marks.append(Marks.of(found.outlines, table["x"], table["y"], table["id"], mark_colour(number)))
+            own = Marks.of(found.outlines, table["x"], table["y"], table["id"], mark_colour(number))
             if entry.name == self.study.detector:
+                if self._colour_by in table.declared:
+                    own = own.coloured(table[self._colour_by], table.declared[self._colour_by])
                 numbers = np.arange(len(near))
                 missed = Marks.of(found.near_outlines, near["x"], near["y"], numbers, _NEAR_COLOUR, dashed=True)
-                self._own_marks = [marks[-1], missed]
-                marks.append(missed)
-        for frame in self.frames:
-            frame.pane.show_marks([*marks, *extra])
+                self._own_marks = [own, missed]
+                marks += [own, missed]
+            else:
+                marks.append(own)
+        self.panes.show_marks([*marks, *extra])
+
+    def colour_by(self, column: str) -> None:
+        """Colour the marks of the chosen detector by a column; "" for one colour."""
+        self._colour_by = column
+        self._show_marks()
 
     def show_map(self, name: str) -> None:
         """Show a map in the active pane."""
-        self.frames[self.active].map_name = name
-        self.frames[self.active].show_picture(self.pictures.get(name))
+        self.panes.show_map(self.panes.active, name)
         self._show_active_maps()
 
     def _show_active_maps(self) -> None:
-        self.strip.show_active({frame.map_name for frame in self.frames})
+        self.strip.show_active({frame.map_name for frame in self.panes.shown})
 
     def activate_pane(self, number: int) -> None:
-        self.active = number
-        for n, frame in enumerate(self.frames):
-            frame.show_active(n == number)
+        self.panes.activate(number)
+
+    def set_panes(self, count: int) -> None:
+        """One, two or four panes."""
+        self.panes.set_count(count)
+        self._show_active_maps()
 
     def _chosen_changed(self) -> None:
+        if self.study.detector != self._shown_detector:
+            self._shown_detector = self.study.detector
+            self._colour_by = ""
+            self.runner.draw_maps()
         self._show_detection()
 
     # Choosing and asking
 
-    def _choose(self, found: list[int], near: list[int], centre: bool = False) -> None:
+    def choose(self, found: list[int], near: list[int], centre: bool = False) -> None:
         """Show these rows' marks as chosen."""
         if len(self._own_marks) != 2:
             return
@@ -734,44 +719,41 @@ class Bench(QMainWindow):
         elif near:
             self.findings.choose([])
         chosen = [replace(m, chosen=frozenset(rows)) for m, rows in zip(self._own_marks, (found, near), strict=True)]
-        for frame in self.frames:
-            others = [m for m in frame.pane.marks if all(m.x is not own.x for own in self._own_marks)]
-            frame.pane.show_marks([*others, *chosen])
+        others = [m for m in self.frames[0].pane.marks if all(m.x is not own.x for own in self._own_marks)]
+        self.panes.show_marks([*others, *chosen])
         box = chosen[0].box(found) if found else chosen[1].box(near)
         if centre and box is not None:
-            pane = self.frames[0].pane
-            corners = pane.from_source(box[0], box[1]), pane.from_source(box[2], box[3])
-            inside = all(pane.rect().adjusted(10, 10, -10, -10).contains(c.toPoint()) for c in corners)
-            if not inside:
-                self.view.set((box[0] + box[2]) / 2, (box[1] + box[3]) / 2, self.view.scale)
+            for frame in self.panes.shown:
+                frame.pane.bring_into_sight(box)
 
     def _clicked(self, x: float, y: float) -> None:
-        within = max(6 / self.view.scale, 1.0)
+        within = max(6 / self.active_frame.view.scale, 1.0)
         if len(self._own_marks) != 2:
             return
         found, near = (m.nearest(x, y, within) for m in self._own_marks)
         if found >= 0:
             self.tabs.setCurrentIndex(0)
             self.findings.choose([found])
-            self._choose([found], [])
+            self.choose([found], [])
         elif near >= 0:
             self.tabs.setCurrentIndex(1)
             self.near_misses.choose([near])
-            self._choose([], [near])
+            self.choose([], [near])
         else:
             self.findings.choose([])
             self.near_misses.choose([])
-            self._choose([], [])
+            self.choose([], [])
 
     def zoom_to_chosen(self) -> None:
         for m in self.frames[0].pane.marks:
             box = m.box(sorted(m.chosen))
             if box is not None:
-                self.frames[self.active].pane.show_box(box)
+                self.active_frame.pane.show_box(box)
                 return
 
     def one_to_one(self) -> None:
-        self.view.set(self.view.x, self.view.y, 1.0 / self.devicePixelRatioF())
+        view = self.active_frame.view
+        view.set(view.x, view.y, 1.0 / self.devicePixelRatioF())
 
     def _set_asking(self, asking: bool) -> None:
         for frame in self.frames:
@@ -787,8 +769,8 @@ class Bench(QMainWindow):
         except ParameterError as error:
             self.show_failure(str(error))
             return
-        frame = self.frames[self.active]
-        place = frame.pane.mapTo(self._whole, frame.pane.from_source(x, y).toPoint())
+        pane = self.active_frame.pane
+        place = pane.mapTo(self._whole, pane.from_source(x, y).toPoint())
         self.answer.show_answer(answer, place.x(), place.y())
         self.actions_by_name["ask"].setChecked(False)
 
@@ -816,7 +798,7 @@ class Bench(QMainWindow):
         image = self.study.image
         if image is None:
             return
-        pane = self.frames[self.active].pane
+        pane = self.active_frame.pane
         left, top = pane.to_source(pane.rect().topLeft().toPointF())
         right, bottom = pane.to_source(pane.rect().bottomRight().toPointF())
         width, height = image.source_size
@@ -828,15 +810,87 @@ class Bench(QMainWindow):
         numbers = {"x": (left + right) / 2, "y": (top + bottom) / 2, "width": right - left, "height": bottom - top}
         take({"shape": "rectangle", **{k: round(v, 1) for k, v in numbers.items()}})
 
+    # Tables
+
+    @property
+    def _page_in_front(self) -> FilteredTable:
+        return self.near_page if self.tabs.currentIndex() == 1 else self.findings_page
+
     def copy_table(self) -> None:
-        (self.findings if self.tabs.currentIndex() == 0 else self.near_misses).copy()
+        self._page_in_front.table.copy()
+
+    def go_to_filter(self) -> None:
+        if self.tabs.currentIndex() > 1:
+            self.tabs.setCurrentIndex(0)
+        self._page_in_front.field.setFocus()
+
+    def open_column_menu(self) -> None:
+        header = self._page_in_front.table.horizontalHeader()
+        self._page_in_front.table.column_menu(-1).popup(header.mapToGlobal(header.rect().bottomLeft()))
+
+    # Cards
+
+    def _with_card(self, what: Callable[[], None]) -> None:
+        """Do something to the chosen card; the source has none of these."""
+        if self.study.chosen != SOURCE:
+            self.column.do(what)
+
+    def _switch_chosen(self) -> None:
+        self.study.switch(self.study.chosen, not self.study.is_on(self.study.chosen))
+
+    # The window itself
 
     def toggle_theme(self) -> None:
+        self._apply_theme("dark" if current_theme().name == "light" else "light")
+        self.preferences_file.save(self.preferences)
+
+    def _apply_theme(self, name: str) -> None:
         application = QApplication.instance()
         assert isinstance(application, QApplication)
-        apply_theme(application, THEMES["dark" if current_theme().name == "light" else "light"])
+        self.preferences.theme = name
+        apply_theme(application, THEMES[name])
 
-    # Events of the window
+    def scale_text(self, factor: float) -> None:
+        """Make all texts larger or smaller."""
+        scale = min(max(self.preferences.text_scale * factor, 0.7), 2.0)
+        self._apply_text_scale(scale)
+        self.preferences.text_scale = scale
+        self.preferences_file.save(self.preferences)
+
+    def _apply_text_scale(self, scale: float) -> None:
+        font = QApplication.font()
+        font.setPointSizeF(font.pointSizeF() * scale / self.preferences.text_scale)
+        QApplication.setFont(font)
+
+    def show_help(self) -> None:
+        from lucid_finch.desktop.help import HelpWindow
+
+        if self._help is None:
+            self._help = HelpWindow(self.actions_known)
+        self._help.show()
+        self._help.raise_()
+
+    def _restore(self) -> None:
+        """Look as it did when it was closed."""
+        kept = self.preferences
+        if self.preferences_file.path is None:
+            return
+        if kept.theme in THEMES and kept.theme != current_theme().name:
+            self._apply_theme(kept.theme)
+        if kept.geometry:
+            self.restoreGeometry(QByteArray.fromHex(kept.geometry.encode()))
+        for name, splitter in self._splitters.items():
+            if len(kept.splitters.get(name, [])) == splitter.count():
+                splitter.setSizes(kept.splitters[name])
+        if kept.panes in (1, 2, 4):
+            self.panes.set_count(kept.panes)
+
+    def _keep_look(self) -> None:
+        kept = self.preferences
+        kept.geometry = bytes(self.saveGeometry().toHex().data()).decode()
+        kept.splitters = {name: splitter.sizes() for name, splitter in self._splitters.items()}
+        kept.panes = self.panes.count
+        self.preferences_file.save(kept)
 
     @guarded
     def keyPressEvent(self, event: QKeyEvent) -> None:
@@ -844,7 +898,9 @@ class Bench(QMainWindow):
             for frame in self.frames:
                 frame.pane.set_marks_hidden(True)
         elif event.key() == Qt.Key.Key_Escape:
-            if self.answer.isVisible():
+            if self.finder.isVisible():
+                self.finder.put_away()
+            elif self.answer.isVisible():
                 self.answer.put_away()
             elif self.worker.busy:
                 self.cancel()
@@ -870,6 +926,7 @@ class Bench(QMainWindow):
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
         self.answer.put_away()
+        self.finder.hide()
 
     def _may_replace(self) -> bool:
         """Whether unsaved changes of the recipe may go, asking if there are any."""
@@ -892,7 +949,21 @@ class Bench(QMainWindow):
         if not self._may_replace():
             event.ignore()
             return
+        self._keep_look()
+        self.images.close_worker()
+        self.panes.close_worker()
         self.worker.close()
+        if self._help is not None:
+            self._help.close()
+        if self.autosave is not None:
+            self._keep_due.stop()
+            self.autosave.close()
         # What is torn down after this must not call back into a half-gone window.
-        self.study.undo.cleanChanged.disconnect(self._show_title)
+        self.study.undo.cleanChanged.disconnect(self._saved_or_not)
+        if self in _others:
+            _others.remove(self)
         event.accept()
+
+
+_others: list[Bench] = []
+"""Further windows of this process: something must hold them."""

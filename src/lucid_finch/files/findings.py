@@ -34,6 +34,8 @@ def findings_document(run: Run, image_path: str | Path | None = None) -> dict[st
         "height": run.image.source_size[1],
         "sha256": _file_hash(image_path),
     }
+    if run.image.pages > 1:
+        image["page"] = run.image.page
     resolved = {name: {k: _clean(v) for k, v in d.resolved.items()} for name, d in run.detections.items()}
     expected = {entry.name: entry.plain()["expect"] for entry in run.recipe.detectors}
     return {

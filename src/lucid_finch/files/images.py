@@ -18,8 +18,8 @@ from lucid_finch.core.image import Image
 MOST_PIXELS = 500_000_000
 """Larger pictures are refused before they are unpacked."""
 
-READ = "PNG, JPEG, WebP, BMP, TIFF, PGM/PPM, NPY, CSV"
-ENDINGS = (".png", ".jpg", ".jpeg", ".webp", ".bmp", ".tif", ".tiff", ".pgm", ".ppm", ".pnm", ".npy", ".csv")
+READ = "PNG, JPEG, WebP, BMP, GIF, TIFF, PGM/PPM, NPY, CSV"
+ENDINGS = (".png", ".jpg", ".jpeg", ".webp", ".bmp", ".gif", ".tif", ".tiff", ".pgm", ".ppm", ".pnm", ".npy", ".csv")
 
 # How the stored rows and columns have to be turned for each EXIF/TIFF orientation.
 _ORIENTED: dict[int, Callable[[Any], Any]] = {
@@ -33,12 +33,27 @@ _ORIENTED: dict[int, Callable[[Any], Any]] = {
 }
 
 
-def read_image(path: str | Path, *, significant_bits: int | None = None, value_range: tuple[float, float] | None = None) -> Image:
-    """The first picture in a file. Raises `FileError` that names the file and the reason, `ParameterError`."""
+def read_image(
+    path: str | Path,
+    *,
+    page: int = 0,
+    significant_bits: int | None = None,
+    value_range: tuple[float, float] | None = None,
+) -> Image:
+    """The picture in a file, or one `page` (from 0) of several. Raises `FileError` that names the file and the reason,
+    `ParameterError`."""
     file = Path(path)
+    if isinstance(page, bool) or not isinstance(page, int) or page < 0:
+        raise ParameterError(f"page: {page!r} is not allowed; a whole number from 0", "page")
     head = _head(file)
+    pages = 1
     try:
-        array, bits, notes = _reader(file, head)(file)
+        reader = _reader(file, head)
+        if reader in _PAGES:
+            pages = _PAGES[reader](file)
+        if page >= pages:
+            raise FileError(file, f"has {pages} picture{'s' * (pages > 1)}; there is no page {page} (they count from 0)")
+        array, bits, notes = reader(file, page)
     except FileError:
         raise
     except MemoryError as error:
@@ -50,8 +65,8 @@ def read_image(path: str | Path, *, significant_bits: int | None = None, value_r
         if array.dtype.kind == "f" or array.dtype.itemsize == 1:
             bits = significant_bits
         return Image.from_array(
-            array, significant_bits=bits, value_range=value_range, name=file.name, notes=tuple(notes)
-        )  # fmt: skip
+            array, significant_bits=bits, value_range=value_range, name=file.name, notes=tuple(notes), page=page, pages=pages
+        )
     except ParameterError as error:
         if error.parameter == "image":
             raise FileError(file, str(error).removeprefix("image: ")) from error
@@ -75,17 +90,28 @@ def _head(file: Path) -> bytes:
     return head
 
 
+def page_count(path: str | Path) -> int:
+    """How many pictures a file holds. Raises `FileError`."""
+    file = Path(path)
+    reader = _reader(file, _head(file))
+    try:
+        return _PAGES[reader](file) if reader in _PAGES else 1
+    except Exception as error:
+        raise FileError(file, f"is damaged or cut short: {_first_line(error)}") from error
+
+
 Loaded = tuple[Any, int | None, list[str]]
+Reader = Callable[[Path, int], Loaded]
 
 
-def _reader(file: Path, head: bytes) -> Callable[[Path], Loaded]:
+def _reader(file: Path, head: bytes) -> Reader:
     if head.startswith(b"\x93NUMPY"):
         return _read_npy
     if head[:4] in (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+"):
         return _read_tiff
     if head[:1] == b"P" and head[1:2] in b"2356" and head[2:3].isspace():
         return _read_pnm
-    starts = (b"\x89PNG\r\n\x1a\n", b"\xff\xd8\xff", b"BM", b"P1", b"P4")
+    starts = (b"\x89PNG\r\n\x1a\n", b"\xff\xd8\xff", b"BM", b"P1", b"P4", b"GIF8")
     if head.startswith(starts) or (head[:4] == b"RIFF" and head[8:12] == b"WEBP"):
         return _read_with_pillow
     if file.suffix.lower() in (".csv", ".tsv", ".txt"):
@@ -98,7 +124,7 @@ def _allow(width: int, height: int, file: Path) -> None:
         raise FileError(file, f"has {width} x {height} pixels; more than {MOST_PIXELS // 1_000_000} million are refused")
 
 
-def _read_with_pillow(file: Path) -> Loaded:
+def _read_with_pillow(file: Path, number: int) -> Loaded:
     import PIL.Image
 
     PIL.Image.MAX_IMAGE_PIXELS = None  # our own check below refuses what is too large, with a message of ours
@@ -109,8 +135,8 @@ def _read_with_pillow(file: Path) -> Loaded:
             picture: PIL.Image.Image = opened
             _allow(*picture.size, file)
             orientation = int(picture.getexif().get(0x0112, 1)) if opened.format in ("JPEG", "WEBP", "PNG", "MPO") else 1
-            if getattr(picture, "n_frames", 1) > 1:
-                notes.append(f"the first of {getattr(picture, 'n_frames', 1)} pictures in the file")
+            if number:
+                picture.seek(number)
             mode = picture.mode
             if mode in ("P", "PA"):
                 picture = picture.convert("RGBA" if "transparency" in picture.info or mode == "PA" else "RGB")
@@ -155,7 +181,25 @@ def _png_bits(file: Path) -> tuple[int | None, int]:
     return significant, depth
 
 
-def _read_tiff(file: Path) -> Loaded:
+def _pillow_pages(file: Path) -> int:
+    import PIL.Image
+
+    PIL.Image.MAX_IMAGE_PIXELS = None
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        with PIL.Image.open(file) as opened:
+            return int(getattr(opened, "n_frames", 1))
+
+
+def _tiff_pages(file: Path) -> int:
+    import tifffile
+
+    logging.getLogger("tifffile").setLevel(logging.CRITICAL)
+    with tifffile.TiffFile(file) as tiff:
+        return max(len(tiff.pages), 1)
+
+
+def _read_tiff(file: Path, number: int) -> Loaded:
     import tifffile
 
     # Its complaints about a damaged file reach the user as one error of ours.
@@ -164,10 +208,8 @@ def _read_tiff(file: Path) -> Loaded:
     with tifffile.TiffFile(file) as tiff:
         if not tiff.pages:
             raise FileError(file, "holds no picture")
-        page: Any = tiff.pages[0]
+        page: Any = tiff.pages[number]
         _allow(page.imagewidth, page.imagelength, file)
-        if len(tiff.pages) > 1:
-            notes.append(f"the first of {len(tiff.pages)} pictures in the file")
         array = page.asarray()
         axes = page.axes
         if page.photometric == tifffile.PHOTOMETRIC.PALETTE and page.colormap is not None:
@@ -190,7 +232,7 @@ def _read_tiff(file: Path) -> Loaded:
     return array.astype(array.dtype.newbyteorder("="), copy=False), bits, notes
 
 
-def _read_pnm(file: Path) -> Loaded:
+def _read_pnm(file: Path, number: int) -> Loaded:
     """PGM and PPM, plain and raw, keeping the grey levels as stored (a maximum of 4095 stays 12 bits)."""
     data = file.read_bytes()
     numbers: list[int] = []
@@ -226,14 +268,14 @@ def _read_pnm(file: Path) -> Loaded:
     return (array[..., 0] if channels == 1 else array), most.bit_length() if most > 255 else None, []
 
 
-def _read_npy(file: Path) -> Loaded:
+def _read_npy(file: Path, number: int) -> Loaded:
     array = np.load(file, mmap_mode="r", allow_pickle=False)
     if array.ndim >= 2:
         _allow(array.shape[1], array.shape[0], file)
     return np.array(array), None, []
 
 
-def _read_csv(file: Path) -> Loaded:
+def _read_csv(file: Path, number: int) -> Loaded:
     text = file.read_text(encoding="utf-8-sig")
     try:
         dialect = csv.Sniffer().sniff(text[:4096], delimiters=",;\t ")
@@ -248,6 +290,9 @@ def _read_csv(file: Path) -> Loaded:
     if whole:
         return array.astype(np.uint8 if array.max() < 256 else np.uint16), None, []
     return array.astype(np.float32), None, []
+
+
+_PAGES: dict[Reader, Callable[[Path], int]] = {_read_with_pillow: _pillow_pages, _read_tiff: _tiff_pages}
 
 
 def _first_line(error: BaseException) -> str:

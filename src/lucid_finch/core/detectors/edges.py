@@ -240,12 +240,14 @@ class Edges(Detector):
 
         def edges(left: int, top: int, right: int, bottom: int) -> Array:
             formed: _Formed = work.candidates.detail
-            out = np.zeros((image.height, image.width), np.uint8)
+            out = np.zeros((bottom - top, right - left), np.uint8)
             keep = np.zeros(len(formed.chains), bool)
             keep[work.judgement.found] = True
             index = formed.chains.order[np.repeat(keep, np.diff(formed.chains.start))]
-            out[formed.points.row[index], formed.points.column[index]] = 1
-            return out[top:bottom, left:right]
+            row, column = formed.points.row[index] - top, formed.points.column[index] - left
+            inside = (row >= 0) & (row < bottom - top) & (column >= 0) & (column < right - left)
+            out[row[inside], column[inside]] = 1
+            return out
 
         return [
             one("smoothed", "smoothed", "grey", "grey", maps.smoothed, "the image after the Gaussian smoothing"),

@@ -67,6 +67,23 @@ def sample(level, left, top, step, low, factor, table, outside, out):  # type: i
 
 
 @kernel
+def sample_values(level, left, top, step, out):  # type: ignore[no-untyped-def]
+    """As `sample`, but the values themselves (the mean of the channels) as float32, NaN beyond the level."""
+    height, width, channels = level.shape
+    for j in range(out.shape[0]):
+        y = int(np.floor(top + (j + 0.5) * step))
+        for i in range(out.shape[1]):
+            x = int(np.floor(left + (i + 0.5) * step))
+            if x < 0 or x >= width or y < 0 or y >= height:
+                out[j, i] = np.nan
+                continue
+            total = np.float32(0.0)
+            for c in range(channels):
+                total += np.float32(level[y, x, c])
+            out[j, i] = total / np.float32(channels)
+
+
+@kernel
 def strokes(x, y, start, chosen, closed, dash, thin, bold, line, halo):  # type: ignore[no-untyped-def]
     """Raise two covers (0..255) along the chosen chains of points (view pixels): `line` by a round brush of radius `thin`,
     `halo` by one of radius `bold`; `dash` px on and off, or 0 for no gaps."""

@@ -1,0 +1,313 @@
+"""One, two or four panes side by side: which map each shows, how they are linked, and what is computed for them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+
+import numpy as np
+from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QMenu, QSplitter, QToolButton, QVBoxLayout, QWidget
+
+from lucid_finch.desktop.pane import Marks, Pane, View
+from lucid_finch.desktop.picture import Box, Detail, Difference, Picture
+from lucid_finch.desktop.ranges import ColourBar, RangeCard
+from lucid_finch.desktop.worker import Coordinator, Job
+
+MOST = 4
+_FIRST_MAPS = ("source", "magnitude", "thinned", "edges")
+
+
+class PaneFrame(QWidget):
+    """A pane under its bar: what is shown and compared with what, its range, the value under the cursor."""
+
+    wanted = Signal(str)
+    """Map that was chosen in the menu."""
+    compared = Signal(str, str)
+    """How ("divide", "difference" or "") and with which map."""
+
+    def __init__(self, name: str, map_name: str) -> None:
+        super().__init__()
+        self.pane = Pane(View())
+        self.map_name = map_name
+        self.other_name = ""
+        self.how = ""
+        self.offered: Callable[[], list[tuple[str, str]]] = list
+        """Names and labels of the maps there are."""
+        self.setAccessibleName(name)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        self.bar = QFrame()
+        self.bar.setObjectName("panebar")
+        row = QHBoxLayout(self.bar)
+        row.setContentsMargins(4, 2, 8, 2)
+        row.setSpacing(6)
+        self.title = QToolButton()
+        self.title.setObjectName("panetitle")
+        self.title.setToolTip(self.tr("Choose the map of this pane, or compare it with another"))
+        self.title.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        self.menu = QMenu(self.title)
+        self.menu.aboutToShow.connect(self._fill_menu)
+        self.title.setMenu(self.menu)
+        self.info = QLabel()
+        self.info.setObjectName("paneinfo")
+        self.info.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        self.colours = ColourBar()
+        row.addWidget(self.title)
+        row.addWidget(self.info, 1)
+        row.addWidget(self.colours)
+        layout.addWidget(self.bar)
+        layout.addWidget(self.pane, 1)
+        self.card = RangeCard(self)
+        self.colours.pressed.connect(self.open_range)
+        self.pane.view.cursor_moved.connect(self.show_info)
+        self.pane.view.changed.connect(self.show_info)
+
+    @property
+    def view(self) -> View:
+        return self.pane.view
+
+    def _fill_menu(self) -> None:
+        self.menu.clear()
+        divide, difference = QMenu(self.tr("Divide with"), self.menu), QMenu(self.tr("Less another map"), self.menu)
+        for name, label in self.offered():
+            action = self.menu.addAction(label, partial(self.wanted.emit, name))
+            action.setCheckable(True)
+            action.setChecked(name == self.map_name)
+            if name != self.map_name:
+                divide.addAction(label, partial(self.compared.emit, "divide", name))
+                difference.addAction(label, partial(self.compared.emit, "difference", name))
+        self.menu.addSeparator()
+        self.menu.addMenu(divide)
+        self.menu.addMenu(difference)
+        if self.how:
+            self.menu.addAction(self.tr("Alone again"), partial(self.compared.emit, "", ""))
+
+    def show_pictures(self, pictures: dict[str, Picture]) -> None:
+        """Take what this pane shows from the pictures there are."""
+        picture, other = pictures.get(self.map_name), pictures.get(self.other_name)
+        title = picture.title if picture is not None else self.map_name
+        if self.how == "difference" and picture is not None and other is not None:
+            picture, other = Difference.of(picture, other), None
+            title = picture.title
+        elif self.how == "divide" and other is not None:
+            title = f"{title} | {other.title}"
+        else:
+            other = None
+        self.pane.set_only_chosen(self.map_name not in ("source", "prepared"))
+        self.pane.show_picture(picture, other)
+        self.title.setText(f"{title} ▾" if picture is not None else "")
+        self.show_info()
+
+    def show_info(self) -> None:
+        picture, view = self.pane.picture, self.view
+        value = picture.value_at(*view.cursor) if picture is not None and view.cursor is not None else None
+        number = float(np.mean(value)) if value is not None else None
+        self.colours.show_picture(picture, number)
+        if picture is None:
+            self.info.setText("")
+        elif value is not None and view.cursor is not None:
+            parts = [f"{float(v):.4g}" for v in np.atleast_1d(value)]
+            place = self._place(picture, *view.cursor)
+            self.info.setText(f"{place}  {' '.join(parts)} {picture.unit}")
+        else:
+            self.info.setText(f"{picture.low:.4g} … {picture.high:.4g} {picture.unit}   {100 * view.scale:.0f} %")
+
+    @staticmethod
+    def _place(picture: Picture, x: float, y: float) -> str:
+        if picture.axes is None:
+            return f"({x:.1f}, {y:.1f})"
+        across, down, _, _ = picture.axes
+        column, row = (np.clip(round(v), 0, len(a) - 1) for v, a in ((x, across), (y, down)))
+        return f"({across[column]:.4g}, {down[row]:.4g})"
+
+    def open_range(self) -> None:
+        """The card with the histogram of the display range."""
+        if self.pane.picture is not None:
+            self.card.show_picture(self.pane.picture)
+            self.card.adjustSize()
+            corner = self.bar.mapToGlobal(self.bar.rect().bottomRight())
+            self.card.move(corner.x() - self.card.width(), corner.y() + 2)
+            self.card.show()
+
+    def show_active(self, active: bool) -> None:
+        self.bar.setProperty("active", active)
+        for widget in (self.bar, self.title):
+            widget.style().unpolish(widget)
+            widget.style().polish(widget)
+
+
+class PaneGroup(QWidget):
+    """Up to four panes. Zoom, place and cursor follow each other where they are linked."""
+
+    activated = Signal(int)
+    range_changed = Signal(str)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("panes")
+        self.links = {"zoom": True, "place": True, "cursor": True}
+        self.ranges: dict[str, tuple[float, float]] = {}
+        """Display ranges that were set by hand, by map."""
+        self.pictures: dict[str, Picture] = {}
+        self.active = 1
+        self.count = 2
+        names = (self.tr("First pane"), self.tr("Second pane"), self.tr("Third pane"), self.tr("Fourth pane"))
+        self.frames = [PaneFrame(name, map_name) for name, map_name in zip(names, _FIRST_MAPS, strict=True)]
+        self._following = False
+        self._looker = Coordinator()
+        """Computes what comes into sight of maps that are too large to be computed whole."""
+        self._looker.part_done.connect(self._detail_done)
+        self._wishes: list[tuple[Picture, int, Box]] = []
+        self._look = QTimer(self)
+        self._look.setSingleShot(True)
+        self._look.timeout.connect(self._compute_details)
+        self._rows = [QSplitter(Qt.Orientation.Horizontal) for _ in range(2)]
+        self._column = QSplitter(Qt.Orientation.Vertical)
+        for number, frame in enumerate(self.frames):
+            self._rows[number // 2].addWidget(frame)
+            frame.pane.activated.connect(partial(self.activate, number))
+            frame.pane.detail_wanted.connect(lambda: self._look.start(0))
+            frame.view.changed.connect(partial(self._follow, number))
+            frame.view.cursor_moved.connect(partial(self._follow_cursor, number))
+            frame.wanted.connect(partial(self.show_map, number))
+            frame.compared.connect(partial(self.compare, number))
+            frame.card.changed.connect(self._set_range)
+        for row in self._rows:
+            row.setObjectName("panes")
+            row.setSizes([500, 500])
+            self._column.addWidget(row)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.addWidget(self._column)
+        self.set_count(2)
+
+    @property
+    def shown(self) -> list[PaneFrame]:
+        """The panes in sight."""
+        return self.frames[: self.count]
+
+    def set_count(self, count: int) -> None:
+        """One, two or four panes."""
+        self.count = count
+        for number, frame in enumerate(self.frames):
+            frame.setVisible(number < count)
+        self._rows[1].setVisible(count > 2)
+        if self.active >= count:
+            self.activate(0)
+        self._show_all()
+
+    def activate(self, number: int) -> None:
+        self.active = number
+        for n, frame in enumerate(self.frames):
+            frame.show_active(n == number)
+        self.activated.emit(number)
+
+    # Links
+
+    def set_linked(self, what: str, linked: bool) -> None:
+        """Link or part "zoom", "place" or "cursor"; what is linked again follows the active pane."""
+        self.links[what] = linked
+        if linked:
+            self._follow(self.active)
+
+    def _follow(self, number: int) -> None:
+        if self._following:
+            return
+        self._following = True
+        view = self.frames[number].view
+        for other in self.frames:
+            if other.view is not view:
+                scale = view.scale if self.links["zoom"] else other.view.scale
+                x, y = (view.x, view.y) if self.links["place"] else (other.view.x, other.view.y)
+                if (x, y, scale) != (other.view.x, other.view.y, other.view.scale):
+                    other.view.set(x, y, scale)
+        self._following = False
+
+    def _follow_cursor(self, number: int) -> None:
+        if self._following or not self.links["cursor"]:
+            return
+        self._following = True
+        place = self.frames[number].view.cursor
+        for other in self.shown:
+            if other is not self.frames[number] and other.view.cursor != place:
+                other.view.set_cursor(place)
+        self._following = False
+
+    # Maps
+
+    def show_map(self, number: int, name: str) -> None:
+        """Show a map in a pane."""
+        self.frames[number].map_name = name
+        self._show_all()
+        self.activate(number)
+
+    def compare(self, number: int, how: str, name: str) -> None:
+        """Divide a pane between its map and another ("divide"), or show their "difference"; "" for its map alone."""
+        frame = self.frames[number]
+        frame.how, frame.other_name = how, name
+        self._show_all()
+
+    def put_picture(self, picture: Picture) -> None:
+        """A map was made, or made anew."""
+        if picture.name in self.ranges:
+            picture.low, picture.high = self.ranges[picture.name]
+        self.pictures[picture.name] = picture
+        for frame in self.shown:
+            if picture.name in (frame.map_name, frame.other_name):
+                frame.show_pictures(self.pictures)
+
+    def clear(self) -> None:
+        """Another image comes."""
+        self.pictures = {}
+        self._looker.cancel_all()
+
+    def _show_all(self) -> None:
+        for frame in self.shown:
+            frame.show_pictures(self.pictures)
+
+    def show_marks(self, marks: list[Marks]) -> None:
+        for frame in self.frames:
+            frame.pane.show_marks(marks)
+
+    def _set_range(self, name: str, span: object) -> None:
+        if isinstance(span, tuple):
+            self.ranges[name] = span
+        else:
+            self.ranges.pop(name, None)
+        for frame in self.shown:
+            frame.pane.update()
+            frame.show_info()
+        self.range_changed.emit(name)
+
+    # What comes into sight
+
+    def _compute_details(self) -> None:
+        wishes: list[tuple[Picture, int, Box]] = []
+        for frame in self.shown:
+            wishes += frame.pane.wishes()
+        if not wishes or (self._looker.busy and wishes == self._wishes):
+            return
+        self._wishes = wishes
+
+        def work(job: Job) -> None:
+            for picture, number, box in wishes:
+                if job.cancelled():
+                    return
+                job.emit_part((picture, picture.compute(number, box)))
+
+        self._looker.submit("looking closer", work)
+
+    def _detail_done(self, generation: int, part: tuple[Picture, Detail]) -> None:
+        picture, detail = part
+        picture.add_detail(detail)
+        for frame in self.shown:
+            frame.pane.update()
+
+    @property
+    def busy(self) -> bool:
+        return self._looker.busy or self._look.isActive()
+
+    def close_worker(self) -> None:
+        self._looker.close()

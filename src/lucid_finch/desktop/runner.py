@@ -1,0 +1,236 @@
+"""Keeps the results up to date with image and recipe: judges at once what it can, has the worker do the rest."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from PySide6.QtCore import QObject, QTimer, Signal, Slot
+
+from lucid_finch.core.engine import Engine, conclude
+from lucid_finch.core.errors import FileError, ParameterError
+from lucid_finch.core.image import Image
+from lucid_finch.core.parameters import Stage
+from lucid_finch.desktop.document import Study, step_card
+from lucid_finch.desktop.picture import Picture
+from lucid_finch.desktop.worker import Coordinator, Job
+
+JUDGED_AT_ONCE = 20_000
+"""Up to so many candidates are judged in the window's thread."""
+
+
+class Runner(QObject):
+    """Between the study and the worker; knows no widget."""
+
+    picture_made = Signal(object)
+    image_read = Signal(object, object)
+    """An image, and the path it came from or None."""
+    failures_changed = Signal()
+    failed = Signal(str)
+    told = Signal(str)
+    took = Signal(float)
+
+    def __init__(self, study: Study) -> None:
+        super().__init__()
+        self.study = study
+        self.engine = Engine()
+        self.worker = Coordinator()
+        self.failures: dict[str, str] = {}
+        """Card to what went wrong there."""
+        self.wanted_maps: Callable[[], list[str]] = list
+        """Maps in sight: they are made first."""
+        self._generation = 0
+        self._judged: dict[str, tuple[Any, Any]] = {}
+        self._source_shown: Image | None = None
+        self._answer_due = QTimer(self)
+        self._answer_due.setSingleShot(True)
+        self._answer_due.timeout.connect(self._answer)
+        # In the next turn of the event loop: moves that come together are answered once.
+        study.recipe_changed.connect(lambda: self._answer_due.start(0))
+        study.image_changed.connect(self._image_changed)
+        self.worker.part_done.connect(self._part_done)
+        self.worker.failed.connect(self._work_failed)
+
+    @property
+    def answering(self) -> bool:
+        """Whether a change of the recipe has not been looked at yet."""
+        return self._answer_due.isActive()
+
+    def read(self, make: Callable[[], Image], text: str, path: Path | None = None) -> None:
+        """Have the worker make an image; if that fails, all stays as it was."""
+        self._generation = self.worker.submit(text, lambda job: job.emit_part(("image", make(), path)))
+
+    def do(self, work: Callable[[Job], str], text: str) -> None:
+        """Have the worker do something that must not be lost; what it returns is told."""
+
+        def told(job: Job) -> None:
+            job.emit_part(("told", work(job)))
+
+        self.worker.submit(text, told, keep=True)
+
+    def _answer(self) -> None:
+        """Bring the results up to date with the recipe: at once if only limits have moved."""
+        if self.study.image is not None and not self._judge_at_once():
+            self.run()
+
+    def _image_changed(self) -> None:
+        self._judged = {}
+        self._source_shown = None
+        self._answer_due.stop()
+        self.run()
+
+    def _keys(self) -> dict[str, tuple[Any, Any]]:
+        """What each detection depends on besides judging, and what judging depends on."""
+        recipe = self.study.recipe
+        common = repr([step.plain() for step in recipe.prepare])
+        keys = {}
+        for entry in recipe.running:
+            parameters = entry.made_parameters()
+            slow = (
+                id(self.study.image), common, repr([step.plain() for step in entry.prepare]), entry.kind,
+                repr(parameters.plain(Stage.GATHER)), repr(parameters.plain(Stage.FORM)),
+            )  # fmt: skip
+            keys[entry.name] = slow, parameters
+        return keys
+
+    def _judge_at_once(self) -> bool:
+        """If only limits have moved, answer within the frame."""
+        study = self.study
+        keys = self._keys()
+        if self.failures or not keys or set(keys) != set(study.detections):
+            return False
+        changed: list[str] = []
+        for name, (slow, parameters) in keys.items():
+            before = self._judged.get(name)
+            if before is None or slow != before[0] or len(study.detections[name].work.candidates) > JUDGED_AT_ONCE:
+                return False
+            if parameters != before[1]:
+                changed.append(name)
+        for name in changed:
+            work = study.detections[name].work
+            parameters = keys[name][1]
+            try:
+                found = conclude(work.detector, work.image, work.gathered, work.candidates, parameters, name, time.perf_counter())
+            except ParameterError as error:
+                self.failed.emit(str(error))
+                return True
+            self._judged[name] = keys[name]
+            # The time that the card tells is that of the whole work, not of this judging alone.
+            study.detections[name] = replace(found, seconds=study.detections[name].seconds)
+            study.detection_changed.emit(name)
+        if changed:
+            self._draw_judged_maps()
+        return True
+
+    def _draw_judged_maps(self) -> None:
+        found = self.study.detection
+        if found is None:
+            return
+
+        def work(job: Job) -> None:
+            for evidence in found.evidence.values():
+                if evidence.judged and not job.cancelled():
+                    job.emit_part(("picture", Picture.of_map(evidence)))
+
+        self._generation = self.worker.submit("drawing", work)
+
+    def run(self) -> None:
+        """The whole recipe in the worker: findings first, then the maps in sight, then the other thumbnails."""
+        image, recipe = self.study.image, self.study.recipe
+        if image is None:
+            return
+        detector = self.study.detector
+        keys = self._keys()
+        wanted = self.wanted_maps()
+        with_source = self._source_shown is not image
+
+        def prepare(job: Job, given: Image, steps: list[dict[str, Any]], failed: Callable[[int, str], None]) -> Image:
+            """All steps but those that fail: what is wrong with them is said, and the rest goes on."""
+            for number, step in enumerate(steps):
+                try:
+                    given = self.engine.prepared(given, [step], job.cancelled)
+                except ParameterError as error:
+                    failed(number, str(error))
+            return given
+
+        def work(job: Job) -> None:
+            begun = time.perf_counter()
+            if with_source:
+                job.emit_part(("picture", Picture.of_image(image, "source", self.tr("source"))))
+            failures: dict[str, str] = {}
+            steps = [s.plain() for s in recipe.prepare]
+            common = prepare(job, image, steps, lambda number, text: failures.update({step_card(number): text}))
+            job.emit_part(("prepared", common))
+            shown = None
+            for entry in recipe.running:
+                try:
+                    found = self.engine.run_entry(entry, common, job.cancelled)
+                except ParameterError as error:
+                    failures[entry.name] = str(error)
+                    continue
+                job.emit_part(("detection", entry.name, found, keys[entry.name]))
+                shown = found if entry.name == detector else shown
+            job.emit_part(("failures", failures))
+            job.emit_part(("time", time.perf_counter() - begun))
+            if job.cancelled():
+                return
+            job.emit_part(("picture", Picture.of_image(common, "prepared", self.tr("prepared"))))
+            maps = list(shown.evidence.values()) if shown is not None else []
+            for evidence in sorted(maps, key=lambda m: m.name not in wanted):
+                if job.cancelled():
+                    return
+                job.emit_part(("picture", Picture.of_map(evidence)))
+
+        self._generation = self.worker.submit(self.tr("detecting"), work)
+
+    def draw_maps(self) -> None:
+        """The maps of the detector that is chosen now."""
+        found = self.study.detection
+        if found is None or self.worker.busy:
+            self.run()
+            return
+
+        def work(job: Job) -> None:
+            wanted = self.wanted_maps()
+            for evidence in sorted(found.evidence.values(), key=lambda m: m.name not in wanted):
+                if not job.cancelled():
+                    job.emit_part(("picture", Picture.of_map(evidence)))
+
+        self._generation = self.worker.submit("drawing", work)
+
+    @Slot(int, object)
+    def _part_done(self, generation: int, part: Any) -> None:
+        what, *values = part
+        if what == "told":
+            self.told.emit(values[0])
+            return
+        if generation != self._generation:
+            return
+        if what == "image":
+            self.image_read.emit(values[0], values[1])
+        elif what == "detection":
+            name, found, key = values
+            self._judged[name] = key
+            self.study.detections[name] = found
+            self.study.detection_changed.emit(name)
+        elif what == "failures":
+            for name in values[0]:
+                self.study.detections.pop(name, None)
+            self.failures = values[0]
+            self.failures_changed.emit()
+        elif what == "prepared":
+            self.study.prepared = values[0]
+        elif what == "time":
+            self.took.emit(values[0])
+        elif what == "picture":
+            if values[0].name == "source":
+                self._source_shown = self.study.image
+            self.picture_made.emit(values[0])
+
+    @Slot(int, object)
+    def _work_failed(self, generation: int, error: Exception) -> None:
+        told = str(error) if isinstance(error, (FileError, ParameterError)) else f"{type(error).__name__}: {error}"
+        self.failed.emit(told)
