@@ -10,6 +10,7 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from lucid_finch.core.errors import Cancelled
 from lucid_finch.core.image import Frame
 
 Array = NDArray[Any]
@@ -140,6 +141,16 @@ class Outlines(Sequence[Array]):
 NO_OUTLINES = Outlines(np.empty((0, 2)), np.zeros(1, np.int64), np.zeros(0, bool))
 
 
+def _blocks(values: Array, factor: int, strongest: bool) -> Array:
+    """Means, or maxima, of squares of pixels; those at the right and bottom may be of fewer."""
+    rows, columns = (np.arange(0, n, factor) for n in values.shape)
+    if strongest:
+        return np.maximum.reduceat(np.maximum.reduceat(values, rows, axis=0), columns, axis=1)
+    sums = np.add.reduceat(np.add.reduceat(values, rows, axis=0), columns, axis=1)
+    high, wide = np.diff(rows, append=values.shape[0]), np.diff(columns, append=values.shape[1])
+    return np.asarray(sums / np.outer(high, wide), np.float32)
+
+
 MapKind = Literal["grey", "signed", "cyclic", "mask"]
 
 
@@ -187,21 +198,25 @@ class EvidenceMap:
             return np.empty((bottom - top, right - left), np.float32)
         return self.compute(left, top, right, bottom)
 
-    def reduced(self, factor: int) -> Array:
-        """The map shrunk by a whole factor, band by band: means, but maxima of masks, so that thin marks stay."""
+    def reduced(
+        self, factor: int, box: tuple[int, int, int, int] | None = None, cancelled: Callable[[], bool] | None = None
+    ) -> Array:
+        """The map, or the rectangle `box` (left, top, right, bottom) of it, shrunk by a whole factor, band by band.
+
+        Means, but maxima of masks, so that thin marks stay. Blocks that reach beyond the rectangle are of what is inside.
+        Raises `Cancelled`.
+        """
+        left, top, right, bottom = box or (0, 0, self.width, self.height)
         factor = max(1, int(factor))
         if factor == 1:
-            return self.values
+            return self.part(left, top, right, bottom)
         rows = []
-        band = max(1, 256 // factor) * factor
-        columns = self.width // factor * factor or self.width
-        for top in range(0, max(self.height // factor * factor, 1), band):
-            part = self.part(0, top, columns, min(top + band, max(self.height // factor * factor, 1)))
-            blocks = part.reshape(
-                max(part.shape[0] // factor, 1), -1, max(columns // factor, 1), columns // max(columns // factor, 1)
-            )
-            rows.append(blocks.max(axis=(1, 3)) if self.kind == "mask" else blocks.mean(axis=(1, 3)))
-        return np.concatenate(rows).astype(np.float32)
+        for first in range(top, bottom, max(1, 256 // factor) * factor):
+            if cancelled is not None and cancelled():
+                raise Cancelled()
+            part = self.part(left, first, right, min(first + max(1, 256 // factor) * factor, bottom))
+            rows.append(_blocks(np.asarray(part, np.float32), factor, self.kind == "mask"))
+        return np.concatenate(rows)
 
     def save(self, path: str | Path) -> None:
         """Write as PNG (with its display range beside it), float TIFF or NPY, by the ending of `path`."""

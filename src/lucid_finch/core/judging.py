@@ -96,7 +96,8 @@ def judge(
         worst[take] = badly[take]
     standing = failed < 0
     outcome = np.where(standing, Outcome.FOUND, Outcome.SHORT).astype(np.int8)
-    lost_to = np.full(count, -1, np.int64)
+    # One number for all where nobody competes.
+    lost_to = np.broadcast_to(np.int64(-1), count)
     if rivals is not None and len(rivals.pairs):
         active = rivals.measure > rivals.most
         stands, lost_to = compete(order, rivals.pairs[active], standing)

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
+import re
 from functools import cache
 from importlib.resources import files
-from pathlib import Path
 
-from PySide6.QtCore import QUrl
 from PySide6.QtWidgets import QHBoxLayout, QListWidget, QTextBrowser, QWidget
 
 from lucid_finch.desktop.actions import Actions
@@ -19,7 +18,8 @@ def guide_pages() -> dict[str, str]:
     folder = files("lucid_finch") / "guide"
     for page in sorted(folder.iterdir(), key=lambda p: p.name):
         if page.name.endswith(".md"):
-            text = page.read_text(encoding="utf-8")
+            # The pictures of the documentation show the window, which is at hand here.
+            text = re.sub(r"!\[[^]]*\]\([^)]*\)\n*", "", page.read_text(encoding="utf-8"))
             pages[text.splitlines()[0].lstrip("# ").strip()] = text
     return pages
 
@@ -61,7 +61,4 @@ class HelpWindow(QWidget):
         self.list.setCurrentRow(0)
 
     def _show(self, title: str) -> None:
-        folder = Path(str(files("lucid_finch") / "guide"))
-        self.page.setSearchPaths([str(folder)])
-        self.page.document().setBaseUrl(QUrl.fromLocalFile(f"{folder}/"))
         self.page.setMarkdown(self._texts.get(title, ""))

@@ -5,11 +5,12 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QEvent, QObject, QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QEvent, QLineF, QObject, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import (
     QColor,
     QFont,
@@ -34,6 +35,7 @@ SHADES = tuple(QColor(c) for c in ("#5b6fd8", "#4f9fd6", "#52c0b0", "#a9c95f", "
 """From the lowest to the highest value where a column colours the marks."""
 
 _MOST_TAGS = 90
+_MOST_TRIED = 300
 _MOST_SCALE = 96.0
 
 
@@ -65,8 +67,8 @@ class Marks:
     """Chains to draw over a map, as flat arrays in the source frame."""
 
     colour: QColor
-    x: NDArray[np.floating[Any]]
-    y: NDArray[np.floating[Any]]
+    points: NDArray[np.float32]
+    """(n, 2), x and y."""
     start: NDArray[np.int64]
     closed: NDArray[np.bool_]
     at: NDArray[np.float64]
@@ -86,10 +88,18 @@ class Marks:
         at = np.stack([np.asarray(x, float), np.asarray(y, float)], axis=1)
         if not len(outlines):
             outlines = Outlines(at, np.arange(len(at) + 1), np.zeros(len(at), bool))
-        points = outlines.points
-        return Marks(
-            colour, points[:, 0], points[:, 1], outlines.start, outlines.closed, at, np.asarray(numbers, np.int64), dashed
-        )
+        points = np.require(outlines.points, np.float32, "C")
+        return Marks(colour, points, outlines.start, outlines.closed, at, np.asarray(numbers, np.int64), dashed)
+
+    @cached_property
+    def boxes(self) -> NDArray[np.float32]:
+        """(rows, 4): left, top, right, bottom of each mark; empty ones lie nowhere."""
+        boxes = np.full((len(self.start) - 1, 4), np.inf, np.float32)
+        full = np.flatnonzero(np.diff(self.start) > 0)
+        if len(full):
+            boxes[full, :2] = np.minimum.reduceat(self.points, self.start[full], axis=0)
+            boxes[full, 2:] = np.maximum.reduceat(self.points, self.start[full], axis=0)
+        return boxes
 
     def coloured(self, values: NDArray[Any], column: Column) -> Marks:
         """The same marks, coloured by a column; the text of each step says its share of the range."""
@@ -103,19 +113,24 @@ class Marks:
 
     def nearest(self, x: float, y: float, within: float) -> int:
         """Row of the mark nearest to a place, or -1."""
-        if not len(self.x):
-            return -1
-        far = np.hypot(self.x - x, self.y - y)
-        best = int(np.argmin(far))
-        return int(np.searchsorted(self.start, best, side="right")) - 1 if far[best] <= within else -1
+        left, top, right, bottom = self.boxes.T
+        near = np.flatnonzero((left <= x + within) & (right >= x - within) & (top <= y + within) & (bottom >= y - within))
+        best, nearest = -1, within
+        for row in near.tolist():
+            points = self.points[self.start[row] : self.start[row + 1]]
+            far = float(np.hypot(points[:, 0] - x, points[:, 1] - y).min())
+            if far <= nearest:
+                best, nearest = row, far
+        return best
 
     def box(self, rows: Sequence[int]) -> tuple[float, float, float, float] | None:
         """Left, top, right, bottom of some marks."""
-        parts = [slice(self.start[r], self.start[r + 1]) for r in rows]
-        if not parts:
+        if not len(rows):
             return None
-        x, y = (np.concatenate([axis[p] for p in parts]) for axis in (self.x, self.y))
-        return float(x.min()), float(y.min()), float(x.max()), float(y.max())
+        boxes = self.boxes[list(rows)]
+        left, top = boxes[:, :2].min(axis=0).tolist()
+        right, bottom = boxes[:, 2:].max(axis=0).tolist()
+        return left, top, right, bottom
 
 
 class Pane(QWidget):
@@ -317,19 +332,21 @@ class Pane(QWidget):
         assert overlay is not None
         overlay[:] = 0
         line, halo = np.zeros(overlay.shape, np.uint8), np.zeros(overlay.shape, np.uint8)
+        right, bottom = left + overlay.shape[1] / scale, top + overlay.shape[0] / scale
         for marks in self.marks:
-            rows = np.arange(len(marks.start) - 1)
+            x0, y0, x1, y1 = marks.boxes.T
+            rows = np.flatnonzero((x0 <= right) & (x1 >= left) & (y0 <= bottom) & (y1 >= top))
             chosen = np.isin(rows, list(marks.chosen)) if marks.chosen else np.zeros(len(rows), bool)
-            x = (marks.x.astype(np.float64) - left) * scale - 0.5
-            y = (marks.y.astype(np.float64) - top) * scale - 0.5
             dash = 5.0 * ratio if marks.dashed else 0.0
             groups = [(rows[~chosen], marks.colour, 0.75, 1.5), (rows[chosen], marks.colour, 1.5, 2.8)]
             if marks.shades is not None:
-                groups[:1] = [(rows[~chosen & (marks.shades == n)], shade, 0.9, 1.6) for n, shade in enumerate(SHADES)]
+                groups[:1] = [(rows[~chosen & (marks.shades[rows] == n)], shade, 0.9, 1.6) for n, shade in enumerate(SHADES)]
             for which, colour, thin, bold in groups:
                 if not len(which) or (self._sparing and thin < 1):
                     continue
-                strokes(x, y, marks.start, which, marks.closed, dash, thin * ratio, bold * ratio, line, halo)
+                strokes(
+                    marks.points, left, top, scale, marks.start, which, marks.closed, dash, thin * ratio, bold * ratio, line, halo
+                )
                 tint(halo, 13, 15, 16, 0.62, overlay)
                 tint(line, colour.red(), colour.green(), colour.blue(), 1.0, overlay)
         self._overlay_valid = True
@@ -342,7 +359,7 @@ class Pane(QWidget):
         places: list[tuple[Marks, int, float, float, float]] = []
         for marks in self.marks:
             x, y = ((marks.at - (self.view.x, self.view.y)) * self.view.scale + (wide / 2, high / 2)).T
-            digits = np.ones(len(x)) if marks.dashed else np.char.str_len(marks.numbers.astype(str))
+            digits = np.ones(len(x)) if marks.dashed else np.floor(np.log10(np.maximum(marks.numbers, 1))) + 1
             widths = digit * digits + 9
             lefts, tops = x - widths / 2, y - height / 2
             inside = (lefts > 8) & (lefts + widths < wide - 8) & (tops > 8) & (tops + height < high - 8)
@@ -350,7 +367,8 @@ class Pane(QWidget):
             rows = chosen[inside[chosen]]
             if not (marks.dashed or self._sparing):
                 inside[chosen] = False
-                rows = np.concatenate([rows, np.flatnonzero(inside)])
+                # Where there are thousands, those that come first in the table fill the pane.
+                rows = np.concatenate([rows, np.flatnonzero(inside)[:_MOST_TRIED]])
             for row, left, top, width in zip(
                 rows.tolist(), lefts[rows].tolist(), tops[rows].tolist(), widths[rows].tolist(), strict=True
             ):
@@ -422,13 +440,12 @@ class Pane(QWidget):
         x1, y1 = self.picture.frame.from_source(*self.to_source(QPointF(self.width(), self.height())))
         columns = range(max(0, math.floor(x0 + 0.5)), min(self.picture.width, math.ceil(x1 + 0.5)))
         rows = range(max(0, math.floor(y0 + 0.5)), min(self.picture.height, math.ceil(y1 + 0.5)))
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
         painter.setPen(QPen(QColor(128, 128, 128, 60), 1))
-        for column in columns:
-            x = self.from_source(*self.picture.frame.to_source(column - 0.5, 0.0)).x()
-            painter.drawLine(QPointF(x, 0), QPointF(x, self.height()))
-        for row in rows:
-            y = self.from_source(*self.picture.frame.to_source(0.0, row - 0.5)).y()
-            painter.drawLine(QPointF(0, y), QPointF(self.width(), y))
+        to_source, width, height = self.picture.frame.to_source, self.width(), self.height()
+        across = [self.from_source(*to_source(column - 0.5, 0.0)).x() for column in columns]
+        down = [self.from_source(*to_source(0.0, row - 0.5)).y() for row in rows]
+        painter.drawLines([QLineF(x, 0, x, height) for x in across] + [QLineF(0, y, width, y) for y in down])
         if size < 34 or not len(columns) or not len(rows) or len(columns) * len(rows) > 1500:
             return
         values = self.picture.pixels(columns.start, rows.start, columns.stop, rows.stop)

@@ -7,8 +7,10 @@ from functools import partial
 
 import numpy as np
 from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QMenu, QSplitter, QToolButton, QVBoxLayout, QWidget
 
+from lucid_finch.desktop.guard import guarded
 from lucid_finch.desktop.pane import Marks, Pane, View
 from lucid_finch.desktop.picture import Box, Detail, Difference, Picture
 from lucid_finch.desktop.ranges import ColourBar, RangeCard
@@ -64,6 +66,11 @@ class PaneFrame(QWidget):
         self.pane.view.cursor_moved.connect(self.show_info)
         self.pane.view.changed.connect(self.show_info)
 
+    @guarded
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self.show_info()
+
     @property
     def view(self) -> View:
         return self.pane.view
@@ -95,7 +102,7 @@ class PaneFrame(QWidget):
             title = f"{title} | {other.title}"
         else:
             other = None
-        self.pane.set_only_chosen(self.map_name not in ("source", "prepared"))
+        self.pane.set_only_chosen(self.map_name not in ("source", "prepared") or self.how == "difference")
         self.pane.show_picture(picture, other)
         self.title.setText(f"{title} ▾" if picture is not None else "")
         self.show_info()
@@ -112,7 +119,10 @@ class PaneFrame(QWidget):
             place = self._place(picture, *view.cursor)
             self.info.setText(f"{place}  {' '.join(parts)} {picture.unit}")
         else:
-            self.info.setText(f"{picture.low:.4g} … {picture.high:.4g} {picture.unit}   {100 * view.scale:.0f} %")
+            zoom = f"{100 * view.scale:.0f} %"
+            whole = f"{picture.low:.4g} … {picture.high:.4g} {picture.unit}   {zoom}"
+            # Where there is no room for it, the colour bar's tooltip has the range.
+            self.info.setText(whole if self.fontMetrics().horizontalAdvance(whole) < self.info.width() else zoom)
 
     @staticmethod
     def _place(picture: Picture, x: float, y: float) -> str:
@@ -168,7 +178,8 @@ class PaneGroup(QWidget):
         for number, frame in enumerate(self.frames):
             self._rows[number // 2].addWidget(frame)
             frame.pane.activated.connect(partial(self.activate, number))
-            frame.pane.detail_wanted.connect(lambda: self._look.start(0))
+            # Only once the view rests: else panning would be slowed by what is out of sight again.
+            frame.pane.detail_wanted.connect(lambda: self._look.start(70))
             frame.view.changed.connect(partial(self._follow, number))
             frame.view.cursor_moved.connect(partial(self._follow_cursor, number))
             frame.wanted.connect(partial(self.show_map, number))
@@ -295,7 +306,7 @@ class PaneGroup(QWidget):
             for picture, number, box in wishes:
                 if job.cancelled():
                     return
-                job.emit_part((picture, picture.compute(number, box)))
+                job.emit_part((picture, picture.compute(number, box, job.cancelled)))
 
         self._looker.submit("looking closer", work)
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -20,7 +20,7 @@ SURROUND = 0xFF23272A
 WHOLE = 6_000_000
 """Maps of up to so many pixels are computed whole; of larger ones an overview, and what is in sight."""
 
-_OVERVIEW = 1_500_000
+_OVERVIEW = 400_000
 
 Box = tuple[int, int, int, int]
 """Left, top, right, bottom in pixels of a map."""
@@ -62,8 +62,8 @@ class Picture:
     levels: tuple[NDArray[Any], ...] = field(repr=False)
     first: int = 0
     """The first level is shrunk by 2 ** first: what is finer is computed when it comes into sight."""
-    part: Callable[[int, int, int, int], NDArray[Any]] | None = field(default=None, repr=False)
-    """Values of a rectangle of pixels, where `first` is not 0."""
+    evidence: EvidenceMap | None = field(default=None, repr=False)
+    """Where `first` is not 0: what finer levels are computed from."""
     axes: tuple[NDArray[Any], NDArray[Any], str, str] | None = field(default=None, repr=False)
     """Values and labels of both axes where the map is no image."""
     details: list[Detail] = field(default_factory=list, repr=False)
@@ -77,16 +77,21 @@ class Picture:
             low, high = display_range(image.pixels if not image.is_colour else image.pixels[..., 1], "grey")
         return Picture(name, title, "grey", "grey", low, high, image.frame, image.width, image.height, _levels(image.pixels))
 
+    def renamed(self, name: str, title: str) -> Picture:
+        """The same pixels under another name."""
+        return replace(self, name=name, title=title, details=[])
+
     @staticmethod
     def of_map(evidence: EvidenceMap) -> Picture:
         first = 0
-        while evidence.width * evidence.height > (WHOLE if first == 0 else _OVERVIEW * 4**first):
+        pixels = evidence.width * evidence.height
+        while pixels > (WHOLE if first == 0 else _OVERVIEW * 4**first):
             first += 1
         values = evidence.values if first == 0 else evidence.reduced(2**first)
         low, high = display_range(values, evidence.kind)
         return Picture(
             evidence.name, evidence.label, evidence.unit, evidence.kind, low, high, evidence.frame, evidence.width,
-            evidence.height, _levels(values, evidence.kind), first, evidence.part if first else None, evidence.axes,
+            evidence.height, _levels(values, evidence.kind), first, evidence if first else None, evidence.axes,
         )  # fmt: skip
 
     @property
@@ -112,8 +117,8 @@ class Picture:
         if detail is not None:
             x0, y0 = detail.box[:2]
             return detail.values[top - y0 : bottom - y0, left - x0 : right - x0]
-        assert self.part is not None
-        return _with_channel(self.part(left, top, right, bottom))
+        assert self.evidence is not None
+        return _with_channel(self.evidence.part(left, top, right, bottom))
 
     # Drawing
 
@@ -162,7 +167,8 @@ class Picture:
         if self._detail(number, sight) is not None:
             return None
         block = 2**number
-        dx, dy = (sight[2] - sight[0]) // 3, (sight[3] - sight[1]) // 3
+        # A margin, so that not every step of a pan asks anew; smaller where it is dearer.
+        dx, dy = (sight[2] - sight[0]) // (4 + 4 * number), (sight[3] - sight[1]) // (4 + 4 * number)
         x0, y0 = max(sight[0] - dx, 0) // block * block, max(sight[1] - dy, 0) // block * block
         return number, (x0, y0, min(sight[2] + dx, self.width), min(sight[3] + dy, self.height))
 
@@ -177,13 +183,10 @@ class Picture:
         """The pictures that this one is drawn from."""
         return (self,)
 
-    def compute(self, number: int, box: Box) -> Detail:
-        """What `wanted` asked for; slow, and called in a worker."""
-        assert self.part is not None
-        values = _with_channel(self.part(*box))
-        for _ in range(number):
-            values = _strongest(values) if self.kind == "mask" else halved(values)
-        return Detail(number, box, values)
+    def compute(self, number: int, box: Box, cancelled: Callable[[], bool] | None = None) -> Detail:
+        """What `wanted` asked for; slow, and called in a worker. Raises `Cancelled`."""
+        assert self.evidence is not None
+        return Detail(number, box, _with_channel(self.evidence.reduced(2**number, box, cancelled)))
 
     def draw(self, left: float, top: float, scale: float, out: NDArray[np.uint32]) -> None:
         """Into `out`: its top left corner shows the source place (left, top), `scale` view pixels a source pixel."""

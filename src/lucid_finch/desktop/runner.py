@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import ctypes
 import time
 from collections.abc import Callable
 from dataclasses import replace
@@ -20,6 +22,15 @@ from lucid_finch.desktop.worker import Coordinator, Job
 
 JUDGED_AT_ONCE = 20_000
 """Up to so many candidates are judged in the window's thread."""
+
+
+_LARGE = 20_000_000
+
+
+def give_back_memory() -> None:
+    """Have the C library return what it keeps for itself: after a large image that is more than the image."""
+    with contextlib.suppress(OSError, AttributeError):
+        ctypes.CDLL(None).malloc_trim(0)
 
 
 class Runner(QObject):
@@ -44,7 +55,8 @@ class Runner(QObject):
         """Maps in sight: they are made first."""
         self._generation = 0
         self._judged: dict[str, tuple[Any, Any]] = {}
-        self._source_shown: Image | None = None
+        self._source: tuple[Image, Picture] | None = None
+        """The source and its picture, once it is shown."""
         self._answer_due = QTimer(self)
         self._answer_due.setSingleShot(True)
         self._answer_due.timeout.connect(self._answer)
@@ -78,7 +90,7 @@ class Runner(QObject):
 
     def _image_changed(self) -> None:
         self._judged = {}
-        self._source_shown = None
+        self._source = None
         self._answer_due.stop()
         self.run()
 
@@ -145,7 +157,6 @@ class Runner(QObject):
         detector = self.study.detector
         keys = self._keys()
         wanted = self.wanted_maps()
-        with_source = self._source_shown is not image
 
         def prepare(job: Job, given: Image, steps: list[dict[str, Any]], failed: Callable[[int, str], None]) -> Image:
             """All steps but those that fail: what is wrong with them is said, and the rest goes on."""
@@ -158,8 +169,10 @@ class Runner(QObject):
 
         def work(job: Job) -> None:
             begun = time.perf_counter()
-            if with_source:
-                job.emit_part(("picture", Picture.of_image(image, "source", self.tr("source"))))
+            source = self._source
+            if source is None or source[0] is not image:
+                source = image, Picture.of_image(image, "source", self.tr("source"))
+                job.emit_part(("picture", source[1]))
             failures: dict[str, str] = {}
             steps = [s.plain() for s in recipe.prepare]
             common = prepare(job, image, steps, lambda number, text: failures.update({step_card(number): text}))
@@ -177,12 +190,17 @@ class Runner(QObject):
             job.emit_part(("time", time.perf_counter() - begun))
             if job.cancelled():
                 return
-            job.emit_part(("picture", Picture.of_image(common, "prepared", self.tr("prepared"))))
+            title = self.tr("prepared")
+            same = common.pixels is image.pixels and common.frame == image.frame
+            prepared = source[1].renamed("prepared", title) if same else Picture.of_image(common, "prepared", title)
+            job.emit_part(("picture", prepared))
             maps = list(shown.evidence.values()) if shown is not None else []
             for evidence in sorted(maps, key=lambda m: m.name not in wanted):
                 if job.cancelled():
                     return
                 job.emit_part(("picture", Picture.of_map(evidence)))
+            if image.width * image.height > _LARGE:
+                give_back_memory()
 
         self._generation = self.worker.submit(self.tr("detecting"), work)
 
@@ -226,8 +244,8 @@ class Runner(QObject):
         elif what == "time":
             self.took.emit(values[0])
         elif what == "picture":
-            if values[0].name == "source":
-                self._source_shown = self.study.image
+            if values[0].name == "source" and self.study.image is not None:
+                self._source = self.study.image, values[0]
             self.picture_made.emit(values[0])
 
     @Slot(int, object)

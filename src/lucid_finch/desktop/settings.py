@@ -186,7 +186,7 @@ class SettingsPanel(QWidget):
 
     def _add_editors(self, layout: QVBoxLayout, owner: str, model: type[Parameters]) -> None:
         # What a detector is tuned by comes first; what all detectors share comes last.
-        common = ("region", "keep", "sort")
+        common = ("region", "keep", "sort", "border")
         declared = sorted(model.declarations().values(), key=lambda d: d.name in common)
         for declaration in declared:
             editor = ParameterEditor(declaration)

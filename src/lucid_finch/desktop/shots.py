@@ -2,31 +2,42 @@
 
 from __future__ import annotations
 
+import tempfile
 import time
 from collections.abc import Callable
 from pathlib import Path
 
 import click
-from PySide6.QtWidgets import QApplication
+from PIL import Image as Pillow
+from PySide6.QtGui import QPainter
+from PySide6.QtWidgets import QApplication, QWidget
 
 from lucid_finch.desktop.application import make_application, open_demo
-from lucid_finch.desktop.document import step_card
+from lucid_finch.desktop.ranges import RangeCard
 from lucid_finch.desktop.theme import DARK, LIGHT, apply_theme
 from lucid_finch.desktop.window import Bench
 
 
-def settle(bench: Bench, seconds: float = 120.0) -> None:
-    """Let the window work until nothing is left to do."""
-    application = QApplication.instance()
-    assert application is not None
+def wait_for(condition: Callable[[], bool], seconds: float = 120.0) -> None:
+    """Let events be handled until the condition holds."""
     end = time.monotonic() + seconds
-    quiet = 0
-    while quiet < 5:
-        application.processEvents()
-        quiet = 0 if bench.busy else quiet + 1
+    while not condition():
+        QApplication.processEvents()
         time.sleep(0.01)
         if time.monotonic() > end:
-            raise TimeoutError("the window is still busy")
+            raise TimeoutError("it did not come about")
+
+
+def settle(bench: Bench, seconds: float = 120.0) -> None:
+    """Let the window work until nothing is left to do."""
+    quiet = 0
+
+    def still() -> bool:
+        nonlocal quiet
+        quiet = 0 if bench.busy else quiet + 1
+        return quiet >= 5
+
+    wait_for(still, seconds)
 
 
 def _bench(bench: Bench) -> None:
@@ -68,16 +79,60 @@ def _pixels(bench: Bench) -> None:
 
 
 def _preparation(bench: Bench) -> None:
+    bench.study.add_step("smooth")
     bench.activate_pane(0)
     bench.show_map("prepared")
     bench.activate_pane(1)
     bench.show_map("edges")
     bench.frames[0].pane.fit()
-    bench.study.choose(step_card(0))
+
+
+def _compare(bench: Bench) -> None:
+    bench.study.undo.undo()
+    bench.study.choose("tile edges")
+    settle(bench)
+    bench.set_panes(4)
+    for number, name in enumerate(("source", "smoothed", "magnitude", "direction")):
+        bench.panes.show_map(number, name)
+    bench.panes.compare(1, "divide", "gradient_x")
+    bench.panes.compare(3, "difference", "smoothed")
+    bench.panes.show_map(3, "prepared")
+    bench.colour_by("length")
+    bench.frames[0].view.set(420.0, 300.0, 1.1)
+
+
+def _range(bench: Bench) -> None:
+    bench.set_panes(2)
+    bench.colour_by("")
+    bench.panes.compare(1, "", "")
+    bench.panes.show_map(1, "magnitude")
+    bench.frames[0].pane.fit()
+    bench.frames[1].open_range()
+    bench.frames[1].card.take_percentiles(2.0, 98.0)
+
+
+def _images(bench: Bench) -> None:
+    bench.frames[1].card.hide()
+    folder = Path(tempfile.mkdtemp())
+    whole = bench.study.image
+    assert whole is not None
+    for number in range(8):
+        left, top = 130 * (number % 4) + 20 * number, 150 * (number // 4)
+        Pillow.fromarray(whole.pixels[top : top + 420, left : left + 560]).save(folder / f"panel_{number + 1:02}.png")
+    bench.study.expect_count("tile edges", [15, 24])
+    bench.tabs.setCurrentWidget(bench.images)
+    bench.open_path(folder)
+    wait_for(lambda: not bench.images.busy)
+
+
+def _search(bench: Bench) -> None:
+    bench.finder.open()
+    bench.finder.field.setText("pane")
 
 
 SHOTS: dict[str, Callable[[Bench], None]] = {
-    "bench": _bench, "dark": _dark, "why": _why, "pixels": _pixels, "preparation": _preparation,
+    "bench": _bench, "dark": _dark, "why": _why, "pixels": _pixels, "preparation": _preparation, "compare": _compare,
+    "range": _range, "images": _images, "search": _search,
 }  # fmt: skip
 
 
@@ -106,10 +161,25 @@ def take_all(folder: Path) -> None:
         settle(bench)
         save_picture(bench, folder / f"{name}.png")
         click.echo(str(folder / f"{name}.png"))
+    bench.study.undo.setClean()
+    bench.show_help()
+    assert bench.help is not None
+    save_picture(bench.help, folder / "help.png")
     bench.close()
+    fresh = Bench()
+    fresh.show()
+    settle(fresh)
+    save_picture(fresh, folder / "empty.png")
+    fresh.close()
 
 
-def save_picture(bench: Bench, path: Path) -> None:
-    """The window as it is now."""
+def save_picture(window: QWidget, path: Path) -> None:
+    """The window as it is now, with the card that has popped up over it."""
     path.parent.mkdir(parents=True, exist_ok=True)
-    bench.grab().save(str(path), "PNG")
+    picture = window.grab()
+    for card in window.findChildren(RangeCard):
+        if card.isVisible():
+            painter = QPainter(picture)
+            painter.drawPixmap(window.mapFromGlobal(card.pos()), card.grab())
+            painter.end()
+    picture.save(str(path), "PNG")

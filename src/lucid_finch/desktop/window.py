@@ -77,7 +77,7 @@ class Bench(QMainWindow):
         self._took = ""
         """How long the recipe took the last time, for the bar."""
         self._busy_text = ""
-        self._help: QWidget | None = None
+        self.help: QWidget | None = None
         self._build()
         self._make_actions()
         self._connect()
@@ -719,7 +719,7 @@ class Bench(QMainWindow):
         elif near:
             self.findings.choose([])
         chosen = [replace(m, chosen=frozenset(rows)) for m, rows in zip(self._own_marks, (found, near), strict=True)]
-        others = [m for m in self.frames[0].pane.marks if all(m.x is not own.x for own in self._own_marks)]
+        others = [m for m in self.frames[0].pane.marks if all(m.points is not own.points for own in self._own_marks)]
         self.panes.show_marks([*others, *chosen])
         box = chosen[0].box(found) if found else chosen[1].box(near)
         if centre and box is not None:
@@ -865,10 +865,10 @@ class Bench(QMainWindow):
     def show_help(self) -> None:
         from lucid_finch.desktop.help import HelpWindow
 
-        if self._help is None:
-            self._help = HelpWindow(self.actions_known)
-        self._help.show()
-        self._help.raise_()
+        if self.help is None:
+            self.help = HelpWindow(self.actions_known)
+        self.help.show()
+        self.help.raise_()
 
     def _restore(self) -> None:
         """Look as it did when it was closed."""
@@ -953,8 +953,8 @@ class Bench(QMainWindow):
         self.images.close_worker()
         self.panes.close_worker()
         self.worker.close()
-        if self._help is not None:
-            self._help.close()
+        if self.help is not None:
+            self.help.close()
         if self.autosave is not None:
             self._keep_due.stop()
             self.autosave.close()

@@ -49,8 +49,8 @@ class Levels(unittest.TestCase):
 class Strokes(unittest.TestCase):
     def draw(self, dash: float = 0.0, closed: bool = False) -> np.ndarray:  # type: ignore[type-arg]
         line, halo = np.zeros((40, 60), np.uint8), np.zeros((40, 60), np.uint8)
-        x, y = np.array([10.0, 50.0, 50.0]), np.array([10.0, 10.0, 30.0])
-        strokes(x, y, np.array([0, 3]), np.array([0]), np.array([closed]), dash, 1.0, 2.0, line, halo)
+        points = np.array([(10.5, 10.5), (50.5, 10.5), (50.5, 30.5)], np.float32)
+        strokes(points, 0.0, 0.0, 1.0, np.array([0, 3]), np.array([0]), np.array([closed]), dash, 1.0, 2.0, line, halo)
         self.assertTrue((halo >= line).all())
         return line
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, replace
+from functools import cache
 from typing import Any, Literal
 
 import numpy as np
@@ -177,15 +178,18 @@ class Edges(Detector):
         points = points if parameters.subpixel else points.at_centres()
         middle = chains.order[(chains.start[:-1] + chains.start[1:] - 1) // 2] if len(chains) else np.empty(0, np.int32)
         columns = {
-            "x": points.x[middle].astype(float),
-            "y": points.y[middle].astype(float),
+            "x": points.x[middle],
+            "y": points.y[middle],
             "length": chains.length.astype(float),
             "peak": chains.peak.astype(float),
             "reach": chains.reach.astype(float),
             "closed": chains.closed.astype(np.int8),
-            "points": count,
+            "points": count.astype(np.int32),
             "log_nfa": log_nfa,
         }
+        # What has become a column need not be kept twice.
+        none = np.empty(0, np.float32)
+        chains = replace(chains, reach=none, length=none, energy=none, peak=none)
         return Candidates(columns, log_nfa, size=40.0, detail=_Formed(points, chains))
 
     def limits(self, image: Image, gathered: Gathered, parameters: EdgesParameters) -> tuple[Limit, ...]:
@@ -210,21 +214,28 @@ class Edges(Detector):
         points, chains = formed.points, formed.chains
         count = np.diff(chains.start)[chosen]
         start = np.concatenate([[0], np.cumsum(count)]).astype(np.int64)
-        place = np.arange(start[-1]) - np.repeat(start[:-1], count)
-        index = chains.order[np.repeat(chains.start[:-1][chosen], count) + place]
+
+        def chosen_points() -> tuple[NDArray[np.int64], NDArray[np.int32]]:
+            """Place along its chain and index of each point of the chosen chains."""
+            place = np.arange(start[-1]) - np.repeat(start[:-1], count)
+            return place, chains.order[np.repeat(chains.start[:-1][chosen], count) + place]
+
+        index = chosen_points()[1]
         columns = {name: values[chosen] for name, values in candidates.columns.items()}
-        strength = points.strength[index]
-        columns["strength"] = chain_medians(strength, start)
+        columns["x"], columns["y"] = columns["x"].astype(float), columns["y"].astype(float)
+        columns["strength"] = chain_medians(points.strength[index], start)
         sure = np.maximum(columns["log_nfa"], 0.0)
         columns["score"] = sure / (sure + 10.0)
         xy = np.stack([points.x[index], points.y[index]], axis=1)
 
+        # Worked out anew: kept, they would take as much memory as the points themselves.
         def listed() -> dict[str, Array]:
+            place, index = chosen_points()
             return {
-                "x": xy[:, 0],
-                "y": xy[:, 1],
+                "x": points.x[index],
+                "y": points.y[index],
                 "direction": np.degrees(np.arctan2(points.gy[index], points.gx[index])) % 360.0,
-                "strength": strength,
+                "strength": points.strength[index],
                 "chain": np.repeat(np.arange(len(chosen)), count),
                 "place": place,
             }
@@ -238,15 +249,20 @@ class Edges(Detector):
         def one(name: str, label: str, unit: str, kind: Any, compute: Any, help: str) -> EvidenceMap:
             return EvidenceMap(name, label, unit, kind, image.width, image.height, compute, image.frame, help)
 
-        def edges(left: int, top: int, right: int, bottom: int) -> Array:
+        @cache
+        def standing() -> tuple[EdgePoints, NDArray[np.bool_]]:
             formed: _Formed = work.candidates.detail
-            out = np.zeros((bottom - top, right - left), np.uint8)
             keep = np.zeros(len(formed.chains), bool)
             keep[work.judgement.found] = True
-            index = formed.chains.order[np.repeat(keep, np.diff(formed.chains.start))]
-            row, column = formed.points.row[index] - top, formed.points.column[index] - left
-            inside = (row >= 0) & (row < bottom - top) & (column >= 0) & (column < right - left)
-            out[row[inside], column[inside]] = 1
+            kept = np.zeros(len(formed.points), bool)
+            kept[formed.chains.order[np.repeat(keep, np.diff(formed.chains.start))]] = True
+            return formed.points, kept
+
+        def edges(left: int, top: int, right: int, bottom: int) -> Array:
+            points, kept = standing()
+            out = np.zeros((bottom - top, right - left), np.uint8)
+            row, column, here = points.within(left, top, right, bottom)
+            out[row, column] = kept[here]
             return out
 
         return [
@@ -354,8 +370,6 @@ class _Maps:
     def thinned(self, left: int, top: int, right: int, bottom: int) -> Array:
         points = self.gathered.points
         out = np.zeros((bottom - top, right - left), np.float32)
-        rows = slice(points.row_start[top], points.row_start[bottom])
-        row, column, strength = points.row[rows], points.column[rows], points.strength[rows]
-        inside = (column >= left) & (column < right)
-        out[row[inside] - top, column[inside] - left] = strength[inside]
+        row, column, here = points.within(left, top, right, bottom)
+        out[row, column] = points.strength[here]
         return out

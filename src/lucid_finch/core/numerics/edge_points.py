@@ -30,7 +30,6 @@ class EdgePoints:
     """Edge points in row-major order of their pixels, one array each."""
 
     column: NDArray[np.int32]
-    row: NDArray[np.int32]
     x: Floats
     y: Floats
     gx: Floats
@@ -45,8 +44,21 @@ class EdgePoints:
         return len(self.x)
 
     @property
+    def row(self) -> NDArray[np.int32]:
+        """Row of each point's pixel."""
+        return np.repeat(np.arange(len(self.row_start) - 1, dtype=np.int32), np.diff(self.row_start))
+
+    @property
     def nbytes(self) -> int:
         return sum(a.nbytes for a in vars(self).values())
+
+    def within(self, left: int, top: int, right: int, bottom: int) -> tuple[NDArray[Any], NDArray[Any], NDArray[np.int64]]:
+        """Row and column, from the corner of a rectangle of pixels, of the points in it, and which points they are."""
+        first, last = int(self.row_start[top]), int(self.row_start[bottom])
+        column = self.column[first:last] - left
+        row = np.repeat(np.arange(bottom - top), np.diff(self.row_start[top : bottom + 1]))
+        inside = np.flatnonzero((column >= 0) & (column < right - left))
+        return row[inside], column[inside], inside + first
 
     def at_centres(self) -> EdgePoints:
         """The same points at the centres of their pixels."""
@@ -318,13 +330,14 @@ def find_edge_points(
             *arrays,
             counts,
         )
-        return [a[:n].copy() for a in arrays], counts
+        # The rows need not be kept: their starts say the same.
+        return [a[:n].copy() if i != 1 else a[:0] for i, a in enumerate(arrays)], counts
 
     parts = threads.over_bands(band, height, cancelled)
-    joined: Any = [np.concatenate([part[0][i] for part in parts]) for i in range(8)]
+    joined: Any = [np.concatenate([part[0][i] for part in parts]) for i in range(8) if i != 1]
     row_start = np.concatenate([[0], np.cumsum(np.concatenate([part[1] for part in parts]))]).astype(np.int64)
-    column, row, x, y, gx, gy, strength, local = joined
-    return EdgePoints(column, row, x, y, gx, gy, strength, local, row_start)
+    column, x, y, gx, gy, strength, local = joined
+    return EdgePoints(column, x, y, gx, gy, strength, local, row_start)
 
 
 @kernel

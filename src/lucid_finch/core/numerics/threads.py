@@ -12,6 +12,8 @@ from lucid_finch.core.errors import Cancelled
 
 Result = TypeVar("Result")
 
+_MOST_KEPT = 600_000
+
 BAND_HEIGHT = 128
 """Rows a band. Fixed, so that the same recipe gives the same bytes whatever the number of threads."""
 
@@ -77,7 +79,12 @@ def _shared_pool() -> ThreadPoolExecutor:
 
 
 def scratch(name: str, make: Callable[[int], Result], size: int) -> Result:
-    """A buffer of at least `size`, one a thread and name, used again: fresh memory costs as much as the work."""
+    """A buffer of at least `size` items, one a thread and name, used again: fresh memory costs as much as the work.
+
+    Very large ones are not kept: there the work takes long enough, and memory counts for more.
+    """
+    if size > _MOST_KEPT:
+        return make(size)
     kept: dict[str, tuple[int, Any]] = _state.__dict__.setdefault("scratch", {})
     if name not in kept or kept[name][0] < size:
         kept[name] = (size, make(size))

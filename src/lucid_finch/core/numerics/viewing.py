@@ -84,23 +84,35 @@ def sample_values(level, left, top, step, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def strokes(x, y, start, chosen, closed, dash, thin, bold, line, halo):  # type: ignore[no-untyped-def]
-    """Raise two covers (0..255) along the chosen chains of points (view pixels): `line` by a round brush of radius `thin`,
-    `halo` by one of radius `bold`; `dash` px on and off, or 0 for no gaps."""
+def strokes(points, left, top, scale, start, chosen, closed, dash, thin, bold, line, halo):  # type: ignore[no-untyped-def]
+    """Raise two covers (0..255) along the chosen chains of points (n, 2), seen from (left, top) at `scale` view pixels a unit:
+    `line` by a round brush of radius `thin`, `halo` by one of radius `bold`; `dash` view pixels on and off, or 0."""
     height, width = halo.shape
     reach = int(np.ceil(bold + 0.5))
+    side = 2 * reach + 1
+    # The brushes for every eighth of a pixel, so that no root is taken a pixel.
+    brushes = np.empty((8, 8, side, side, 2), np.uint8)
+    for a in range(8):
+        for b in range(8):
+            for v in range(side):
+                for u in range(side):
+                    dx, dy = u - reach - (b - 3.5) / 8, v - reach - (a - 3.5) / 8
+                    away = np.sqrt(dx * dx + dy * dy)
+                    brushes[a, b, v, u, 0] = np.uint8(255 * min(max(thin + 0.5 - away, 0.0), 1.0))
+                    brushes[a, b, v, u, 1] = np.uint8(255 * min(max(bold + 0.5 - away, 0.0), 1.0))
+    # Points are some pixel apart: of those that fall on one place of the view, one is enough.
+    stride = max(1, int(0.6 / scale))
     for which in range(chosen.size):
         chain = chosen[which]
         begin, end = start[chain], start[chain + 1]
         run = 0.0
-        # Of points that fall on one place of the view, one is enough.
         drawn_x, drawn_y = -1e9, -1e9
-        for k in range(begin, end):
-            x1, y1 = x[k], y[k]
-            after = k + 1
-            if after == end:
-                after = begin if closed[chain] else k
-            x2, y2 = x[after], y[after]
+        for k in range(begin, end, stride):
+            x1, y1 = (points[k, 0] - left) * scale - 0.5, (points[k, 1] - top) * scale - 0.5
+            after = k + stride
+            if after >= end:
+                after = begin if closed[chain] else end - 1
+            x2, y2 = (points[after, 0] - left) * scale - 0.5, (points[after, 1] - top) * scale - 0.5
             beyond = max(x1, x2) < -reach or max(y1, y2) < -reach or min(x1, x2) > width + reach or min(y1, y2) > height + reach
             length = np.sqrt((x2 - x1) * (x2 - x1) + (y2 - y1) * (y2 - y1))
             if beyond:
@@ -118,13 +130,11 @@ def strokes(x, y, start, chosen, closed, dash, thin, bold, line, halo):  # type:
                 drawn_x, drawn_y = px, py
                 cx = int(np.floor(px + 0.5))
                 cy = int(np.floor(py + 0.5))
+                brush = brushes[int((py - cy + 0.5) * 8) & 7, int((px - cx + 0.5) * 8) & 7]
                 for v in range(max(cy - reach, 0), min(cy + reach + 1, height)):
                     for u in range(max(cx - reach, 0), min(cx + reach + 1, width)):
-                        away = np.sqrt((u - px) * (u - px) + (v - py) * (v - py))
-                        wide = np.uint8(255 * min(max(bold + 0.5 - away, 0.0), 1.0))
-                        narrow = np.uint8(255 * min(max(thin + 0.5 - away, 0.0), 1.0))
-                        halo[v, u] = max(halo[v, u], wide)
-                        line[v, u] = max(line[v, u], narrow)
+                        line[v, u] = max(line[v, u], brush[v - cy + reach, u - cx + reach, 0])
+                        halo[v, u] = max(halo[v, u], brush[v - cy + reach, u - cx + reach, 1])
             run += length
 
 
