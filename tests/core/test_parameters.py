@@ -25,6 +25,12 @@ class Declared(unittest.TestCase):
                     if declared.criterion:
                         self.assertIs(declared.stage, Stage.JUDGE)
 
+    def test_lengths_are_finite(self) -> None:
+        for given in ("1e400", float("inf"), "9" * 400, -1, "-3", "3 furlongs", True):
+            with self.subTest(given), self.assertRaises(ValueError):
+                Length.parse(given)
+        self.assertEqual(Length.parse("3%").pixels(300, 400), 15.0)
+
     def test_stages_split_the_values(self) -> None:
         parameters = EdgesParameters.make({"sigma": 2}, "edges")
         self.assertEqual(parameters.plain(Stage.GATHER)["sigma"], 2.0)

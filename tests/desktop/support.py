@@ -13,7 +13,7 @@ from typing import Any
 
 import numpy as np
 from PIL import Image as Pillow
-from PySide6.QtCore import QPoint, QPointF, Qt, QtMsgType, qInstallMessageHandler
+from PySide6.QtCore import QEvent, QPoint, QPointF, Qt, QtMsgType, qInstallMessageHandler
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QMessageBox, QWidget
 
@@ -22,7 +22,15 @@ from lucid_finch.desktop.application import make_application
 from lucid_finch.desktop.window import Bench
 from tests.support import disc
 
-_HARMLESS = ("propagateSizeHints", "XDG_RUNTIME_DIR", "does not support raise", "Could not connect", "dbus")
+_HARMLESS = ("XDG_RUNTIME_DIR", "This plugin does not support", "Could not connect", "dbus")
+
+
+def close_for_good(window: QWidget) -> None:
+    """Close and delete now: outside an event loop nobody else does what `deleteLater` asks for."""
+    window.close()
+    window.deleteLater()
+    QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
+    QApplication.processEvents()
 
 
 class WindowCase(unittest.TestCase):
@@ -81,9 +89,7 @@ class BenchCase(WindowCase):
         self.application.processEvents()
 
     def _close(self) -> None:
-        self.bench.close()
-        self.bench.deleteLater()
-        self.application.processEvents()
+        close_for_good(self.bench)
 
     def answered(self) -> None:
         """Wait until what is judged in the window's own thread is shown, the worker or not."""

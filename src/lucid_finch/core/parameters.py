@@ -154,7 +154,7 @@ class Length:
         """From a number or a text such as "3%". Raises ValueError."""
         if isinstance(given, Length):
             return given
-        if isinstance(given, str) and (match := _LENGTH.fullmatch(given)):
+        if isinstance(given, str) and (match := _LENGTH.fullmatch(given)) and math.isfinite(float(match[1])):
             return Length(float(match[1]), (match[2] or "px").lower())
         if isinstance(given, (int, float)) and not isinstance(given, bool) and math.isfinite(given) and given >= 0:
             return Length(float(given))

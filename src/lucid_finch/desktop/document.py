@@ -82,6 +82,7 @@ class Study(QObject):
         self.prepared: Image | None = None
         self.detections: dict[str, Detection] = {}
         self.undo = QUndoStack(self)
+        self.undo.setUndoLimit(1000)
         self.chosen = self.recipe.detectors[0].name
         """The chosen card: the name of a detector, `SOURCE` or a `step_card`."""
 

@@ -238,6 +238,7 @@ class ImageList(QWidget):
         self.view.viewport().update()
         if self._worker is None:
             self._worker = Coordinator()
+            self._worker.setParent(self)
             self._worker.part_done.connect(self._part_done)
         order = sorted(range(len(entries)), key=lambda row: abs(row - current))
 

@@ -168,6 +168,7 @@ class PaneGroup(QWidget):
         self._following = False
         self._looker = Coordinator()
         """Computes what comes into sight of maps that are too large to be computed whole."""
+        self._looker.setParent(self)
         self._looker.part_done.connect(self._detail_done)
         self._wishes: list[tuple[Picture, int, Box]] = []
         self._look = QTimer(self)

@@ -71,6 +71,13 @@ class Runner(QObject):
         """Whether a change of the recipe has not been looked at yet."""
         return self._answer_due.isActive()
 
+    def forget(self) -> None:
+        """Let go of all that was computed: the window closes."""
+        self.engine.cache.clear()
+        self.study.detections = {}
+        self._judged = {}
+        self._source = None
+
     def read(self, make: Callable[[], Image], text: str, path: Path | None = None) -> None:
         """Have the worker make an image; if that fails, all stays as it was."""
         self._generation = self.worker.submit(text, lambda job: job.emit_part(("image", make(), path)))

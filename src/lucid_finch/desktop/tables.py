@@ -193,6 +193,8 @@ class FindingsTable(QTableView):
         self._set_row_height()
         self.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
         self.horizontalHeader().setHighlightSections(False)
+        # The header asks of every row whether its columns are selected: give it a selection that is always empty.
+        self.horizontalHeader().setSelectionModel(QItemSelectionModel(self.rows, self))
         self.horizontalHeader().setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
         self.horizontalHeader().customContextMenuRequested.connect(self._column_menu)
         self.setAccessibleName(name)

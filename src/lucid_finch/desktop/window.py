@@ -64,6 +64,9 @@ class Bench(QMainWindow):
         self.study = Study()
         self.runner = Runner(self.study)
         self.worker = self.runner.worker
+        # They go with the window: what else is connected to them would keep it alive for ever.
+        for part in (self.study, self.runner, self.worker):
+            part.setParent(self)
         self.preferences_file = preferences or PreferencesFile(None)
         self.preferences = self.preferences_file.load()
         self.autosave = Autosave(kept) if kept is not None else None
@@ -958,6 +961,8 @@ class Bench(QMainWindow):
         if self.autosave is not None:
             self._keep_due.stop()
             self.autosave.close()
+        self.runner.forget()
+        self.panes.clear()
         # What is torn down after this must not call back into a half-gone window.
         self.study.undo.cleanChanged.disconnect(self._saved_or_not)
         if self in _others:
