@@ -104,7 +104,7 @@ class Card(QFrame):
         self.field.setFocus()
 
     def _end_rename(self) -> None:
-        if self.field.isVisible():
+        if not self.field.isHidden():
             self.field.hide()
             self.name.show()
             if self.field.text().strip() != self.name.text():
@@ -122,10 +122,10 @@ class Card(QFrame):
 
     @guarded
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        if event.key() == Qt.Key.Key_Escape and self.field.isVisible():
+        if event.key() == Qt.Key.Key_Escape and not self.field.isHidden():
             self.field.setText(self.name.text())
             self._end_rename()
-        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space) and not self.field.isVisible():
+        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space) and self.field.isHidden():
             self.chosen.emit()
         else:
             super().keyPressEvent(event)

@@ -87,7 +87,7 @@ class Study(QObject):
         """The chosen card: the name of a detector, `SOURCE` or a `step_card`."""
 
     def choose(self, card: str) -> None:
-        if card != self.chosen:
+        if card != self.chosen and card in self.cards:
             self.chosen = card
             self.chosen_changed.emit()
 

@@ -179,8 +179,7 @@ class PaneGroup(QWidget):
         for number, frame in enumerate(self.frames):
             self._rows[number // 2].addWidget(frame)
             frame.pane.activated.connect(partial(self.activate, number))
-            # Only once the view rests: else panning would be slowed by what is out of sight again.
-            frame.pane.detail_wanted.connect(lambda: self._look.start(70))
+            frame.pane.detail_wanted.connect(self._look_soon)
             frame.view.changed.connect(partial(self._follow, number))
             frame.view.cursor_moved.connect(partial(self._follow_cursor, number))
             frame.wanted.connect(partial(self.show_map, number))
@@ -295,13 +294,15 @@ class PaneGroup(QWidget):
 
     # What comes into sight
 
+    def _look_soon(self) -> None:
+        """Once the view rests: else panning would be slowed by what is out of sight again."""
+        wishes = [wish for frame in self.shown for wish in frame.pane.wishes()]
+        if wishes != self._wishes or not (self._look.isActive() or self._looker.busy):
+            self._wishes = wishes
+            self._look.start(70)
+
     def _compute_details(self) -> None:
-        wishes: list[tuple[Picture, int, Box]] = []
-        for frame in self.shown:
-            wishes += frame.pane.wishes()
-        if not wishes or (self._looker.busy and wishes == self._wishes):
-            return
-        self._wishes = wishes
+        wishes = self._wishes
 
         def work(job: Job) -> None:
             for picture, number, box in wishes:

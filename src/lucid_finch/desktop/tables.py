@@ -310,11 +310,9 @@ class FindingsTable(QTableView):
     def column_menu(self, under: int) -> QMenu:
         menu = QMenu(self)
         if 0 <= under < len(self.rows.columns):
-            declared = self.rows.columns[under]
-            menu.addAction(
-                self.tr("Colour the marks by {}").format(declared.label), lambda: self.colour_wanted.emit(declared.name)
-            )
-            menu.addAction(self.tr("Hide {}").format(declared.label), lambda: self.show_column(declared.name, False))
+            one = self.rows.columns[under]
+            menu.addAction(self.tr("Colour the marks by {}").format(one.label), partial(self.colour_wanted.emit, one.name))
+            menu.addAction(self.tr("Hide {}").format(one.label), partial(self.show_column, one.name, False))
         menu.addAction(self.tr("One colour for all marks"), lambda: self.colour_wanted.emit(""))
         menu.addSeparator()
         for declared in self.rows.columns:

@@ -1,0 +1,160 @@
+"""The recipe column: every step and detector can be added, switched, renamed, moved, duplicated and removed."""
+
+from __future__ import annotations
+
+import unittest
+
+from PySide6.QtCore import Qt
+from PySide6.QtTest import QTest
+
+from lucid_finch.core.engine import Engine
+from lucid_finch.core.recipe import Recipe
+from lucid_finch.desktop.document import SOURCE, step_card
+from tests.desktop.support import BenchCase, two_squares
+from tests.support import disc
+
+
+class Cards(BenchCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.open(two_squares())
+        self.study = self.bench.study
+
+    def names(self) -> list[str]:
+        return [entry.name for entry in self.study.recipe.detectors]
+
+    def test_a_second_detector_is_found_and_shown_beside_the_first(self) -> None:
+        self.bench.actions_by_name[next(n for n in self.bench.actions_by_name if n.startswith("add edges"))].trigger()
+        self.settle()
+        self.assertEqual(self.names(), ["edges", "edges 2"])
+        self.assertEqual(self.study.chosen, "edges 2")
+        self.assertEqual(set(self.study.detections), {"edges", "edges 2"})
+        self.bench.settings.editors["", "sigma"].edited.emit("sigma", 3.0, False)
+        self.settle()
+        self.assertEqual([e.made_parameters().sigma for e in self.study.recipe.detectors], [1.2, 3.0])
+        self.assertEqual(len(self.bench.frames[0].pane.marks), 3)
+        self.study.choose("edges")
+        self.settle()
+        self.assertEqual(self.bench.settings.editors["", "sigma"].value, 1.2)
+
+    def test_the_maps_follow_the_chosen_detector(self) -> None:
+        self.study.add_detector("edges")
+        self.bench.settings.editors["", "sigma"].edited.emit("sigma", 4.0, False)
+        self.settle()
+        smooth = self.bench.panes.pictures["magnitude"].levels[0].copy()
+        self.study.choose("edges")
+        self.settle()
+        self.assertGreater(float(abs(self.bench.panes.pictures["magnitude"].levels[0] - smooth).max()), 1.0)
+
+    def test_switched_off_means_not_run(self) -> None:
+        self.study.duplicate("edges")
+        self.settle()
+        card = self.bench.column.cards["edges"]
+        QTest.mouseClick(card.on, Qt.MouseButton.LeftButton)
+        self.settle()
+        self.assertEqual(set(self.study.detections), {"edges 2"})
+        self.assertFalse(self.study.recipe.detectors[0].on)
+        self.assertIn("off", self.bench.column.cards["edges"].about.text())
+        again = Recipe.parse(self.study.recipe.text())
+        self.assertEqual([e.on for e in again.detectors], [False, True])
+        run = Engine().run(again, self.study.image)
+        self.assertEqual(list(run.detections), ["edges 2"])
+        self.study.undo.undo()
+        self.settle()
+        self.assertEqual(set(self.study.detections), {"edges", "edges 2"})
+
+    def test_a_step_that_is_off_changes_nothing(self) -> None:
+        self.study.add_step("tone")
+        self.study.edit_step(1, {"invert": True}, "invert")
+        self.settle()
+        self.assertEqual(int(self.study.prepared.pixels[0, 0]), 255 - int(self.study.image.pixels[0, 0]))
+        self.study.switch(step_card(1), False)
+        self.settle()
+        self.assertEqual(int(self.study.prepared.pixels[0, 0]), int(self.study.image.pixels[0, 0]))
+
+    def test_renaming_by_typing_and_a_name_that_is_taken(self) -> None:
+        self.study.duplicate("edges")
+        self.study.choose("edges")
+        self.bench.actions_by_name["rename"].trigger()
+        field = self.bench.column.cards["edges"].field
+        self.assertFalse(field.isHidden())
+        field.setText("edges 2")
+        QTest.keyClick(field, Qt.Key.Key_Return)
+        self.assertIn('two detectors are called "edges 2"', self.bench.failure)
+        self.bench.column.cards["edges"].start_rename()
+        field.setText("rim")
+        QTest.keyClick(field, Qt.Key.Key_Return)
+        self.settle()
+        self.assertEqual(self.names(), ["rim", "edges 2"])
+        self.assertEqual(self.study.chosen, "rim")
+        self.assertIn("rim", self.study.detections)
+        self.study.undo.undo()
+        self.assertEqual(self.study.chosen, "edges")
+
+    def test_moving_and_removing(self) -> None:
+        self.study.add_step("smooth")
+        self.study.add_step("tone")
+        self.bench.actions_by_name["move_up"].trigger()
+        self.assertEqual([s.step for s in self.study.recipe.prepare], ["channel", "tone", "smooth"])
+        self.assertEqual(self.study.chosen, step_card(1))
+        self.bench.actions_by_name["remove"].trigger()
+        self.assertEqual([s.step for s in self.study.recipe.prepare], ["channel", "smooth"])
+        self.study.choose("edges")
+        self.bench.actions_by_name["remove"].trigger()
+        self.settle()
+        self.assertEqual(self.names(), [])
+        self.assertEqual(self.bench.findings.rows.rowCount(), 0)
+        self.study.choose(SOURCE)
+        self.bench.actions_by_name["remove"].trigger()
+        self.assertIsNotNone(self.study.image)
+        for _ in range(3):
+            self.study.undo.undo()
+        self.settle()
+        self.assertEqual(self.names(), ["edges"])
+        self.assertEqual(self.bench.findings.rows.rowCount(), 2)
+
+    def test_a_failed_step_says_why_and_the_rest_goes_on(self) -> None:
+        self.study.add_step("crop")
+        region = {"shape": "rectangle", "x": 900.0, "y": 10.0, "width": 5.0, "height": 5.0}
+        self.study.edit_step(1, {"region": region}, "crop")
+        self.study.add_step("tone")
+        self.wait(lambda: step_card(1) in self.bench.column.failures)
+        self.settle()
+        self.assertIn("holds no pixel", self.bench.column.cards[step_card(1)].about.text())
+        self.assertEqual(self.bench.column.cards[step_card(1)].count.text(), "!")
+        self.assertEqual(self.bench.findings.rows.rowCount(), 2)
+
+    def test_an_expected_count_is_marked_where_it_differs(self) -> None:
+        field = self.bench.settings.expected
+        field.setText("2")
+        field.editingFinished.emit()
+        self.settle()
+        self.assertEqual(self.study.recipe.detectors[0].expect, {"count": 2})
+        self.assertNotIn("expected", self.bench.column.cards["edges"].about.text())
+        field.setText("3, 5")
+        field.editingFinished.emit()
+        self.settle()
+        self.assertIn("count 2, expected 3 to 5", self.bench.column.cards["edges"].about.text())
+        field.setText("many")
+        field.editingFinished.emit()
+        self.assertIn("whole numbers", self.bench.failure)
+        field.setText("")
+        field.editingFinished.emit()
+        self.assertEqual(self.study.recipe.detectors[0].expect, {})
+
+    def test_the_menu_offers_what_the_keys_do(self) -> None:
+        texts = [a.text() for a in self.bench.column.card_menu("edges").actions()]
+        self.assertEqual(texts, ["Rename", "Duplicate", "Move up", "Move down", "Switch off", "", "Remove"])
+        self.assertNotIn("Rename", [a.text() for a in self.bench.column.card_menu(step_card(0)).actions()])
+
+    def test_everything_off_is_an_empty_answer(self) -> None:
+        self.study.switch("edges", False)
+        self.settle()
+        self.assertEqual(self.study.detections, {})
+        self.assertEqual(self.bench.findings.rows.rowCount(), 0)
+        self.open(disc(30.0))
+        self.assertEqual(self.study.detections, {})
+
+
+if __name__ == "__main__":
+    unittest.main()

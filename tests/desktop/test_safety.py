@@ -1,0 +1,248 @@
+"""Nothing is lost: kept work after a crash, preferences, several windows, lists of images, pages of a file."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+import unittest
+from pathlib import Path
+
+import numpy as np
+import tifffile
+from PIL import Image as Pillow
+from PySide6.QtWidgets import QMessageBox
+
+from lucid_finch.desktop.autosave import Autosave
+from lucid_finch.desktop.document import SOURCE, fresh_recipe
+from lucid_finch.desktop.images import Place, images_in
+from lucid_finch.desktop.preferences import Preferences, PreferencesFile
+from lucid_finch.desktop.window import Bench
+from lucid_finch.files.recipes import Recipe
+from tests.desktop.support import BenchCase, WindowCase, close_for_good, two_squares
+from tests.support import disc
+
+_EDITING = """
+import sys, time
+from pathlib import Path
+from PySide6.QtTest import QTest
+from lucid_finch.desktop.application import make_application
+from lucid_finch.desktop.window import Bench
+make_application()
+bench = Bench(kept=Path(sys.argv[1]))
+bench.show()
+number = 0
+while True:
+    number += 1
+    bench.study.edit({"notes": f"{number} {time.time()}"}, "notes")
+    print("edited", number, time.time(), flush=True)
+    QTest.qWait(50)
+"""
+
+
+class Kept(WindowCase):
+    def bench(self) -> Bench:
+        made = Bench(kept=self.folder / "unsaved")
+        made.ask_unsaved = lambda: QMessageBox.StandardButton.Discard
+        made.show()
+        self.addCleanup(close_for_good, made)
+        return made
+
+    def test_a_killed_window_loses_at_most_the_last_second(self) -> None:
+        environment = {**os.environ, "QT_QPA_PLATFORM": "offscreen"}
+        process = subprocess.Popen(
+            [sys.executable, "-c", _EDITING, str(self.folder / "unsaved")], stdout=subprocess.PIPE, text=True, env=environment
+        )
+        assert process.stdout is not None
+        last = ""
+        end = time.monotonic() + 60
+        while time.monotonic() < end:
+            last = process.stdout.readline()
+            if last.startswith("edited") and int(last.split()[1]) >= 40:
+                break
+        process.send_signal(signal.SIGKILL)
+        rest = process.stdout.read().splitlines()
+        process.wait()
+        process.stdout.close()
+        killed = float((rest[-1] if rest and len(rest[-1].split()) == 3 else last).split()[2])
+        left = Autosave(self.folder / "unsaved").leftovers()
+        self.assertEqual(len(left), 1)
+        self.assertGreater(float(left[0].recipe.notes.split()[1]), killed - 1.0)
+        bench = self.bench()
+        self.assertEqual(len(bench.offer_recovery()), 1)
+        self.assertIn("Unsaved work", bench.notice.text.text())
+        bench.recover(left[0])
+        self.assertEqual(bench.study.recipe.notes, left[0].recipe.notes)
+        self.assertTrue(bench.study.unsaved)
+        self.assertEqual(bench.autosave.leftovers(), [])
+
+    def test_two_windows_keep_their_own(self) -> None:
+        first, second = self.bench(), self.bench()
+        for number, bench in enumerate((first, second)):
+            bench.study.edit({"notes": f"window {number}"}, "notes")
+        self.wait(lambda: len(list((self.folder / "unsaved").glob("*.json"))) == 2, 10, "two files")
+        self.assertEqual(first.autosave.leftovers(), [])
+        self.assertEqual(self.bench().offer_recovery(), [])
+        first.study.undo.undo()
+        self.wait(lambda: len(list((self.folder / "unsaved").glob("*.json"))) == 1, 10, "nothing unsaved in the first")
+
+    def test_saving_and_closing_leave_nothing(self) -> None:
+        bench = self.bench()
+        bench.study.edit({"notes": "x"}, "notes")
+        self.wait(lambda: list((self.folder / "unsaved").glob("*.json")), 10, "the kept file")
+        bench.save_to(self.folder / "r.finch.json")
+        self.wait(lambda: not list((self.folder / "unsaved").glob("*.json")), 10, "no kept file")
+        bench.study.edit({"notes": "y"}, "notes")
+        bench.close()
+        self.assertEqual(list((self.folder / "unsaved").glob("*")), [])
+
+    def test_what_cannot_be_read_is_passed_over(self) -> None:
+        folder = self.folder / "unsaved"
+        folder.mkdir()
+        (folder / "1-0.json").write_text("{not json")
+        (folder / "2-0.json").write_text('{"version": 1, "saved": 1, "recipe": {"lucid_finch_recipe": 99}}')
+        with self.assertLogs("lucid_finch.desktop.autosave", "WARNING"):
+            self.assertEqual(Autosave(folder).leftovers(), [])
+
+    def test_recovering_goes_back_to_the_image_and_file(self) -> None:
+        Pillow.fromarray(disc(30.0, noise=2.0).pixels).save(self.folder / "disc.png")
+        fresh_recipe().save(self.folder / "r.finch.json")
+        crashed = Autosave(self.folder / "unsaved")
+        changed = Recipe.make({**fresh_recipe().plain(), "notes": "changed"})
+        crashed.write(changed, self.folder / "r.finch.json", self.folder / "disc.png")
+        crashed._lock.close()
+        bench = self.bench()
+        bench.recover(bench.offer_recovery()[0])
+        self.wait(lambda: bench.study.image is not None and not bench.busy, 60)
+        self.assertEqual((bench.study.recipe.notes, bench.study.recipe_path), ("changed", self.folder / "r.finch.json"))
+        self.assertTrue(bench.study.unsaved)
+
+
+class Remembered(WindowCase):
+    def test_preferences_come_back(self) -> None:
+        file = PreferencesFile(self.folder / "p.json")
+        bench = Bench(file)
+        bench.show()
+        bench.set_panes(4)
+        bench.preferences.remember(self.folder / "a.png")
+        bench.resize(1000, 700)
+        close_for_good(bench)
+        again = Bench(PreferencesFile(self.folder / "p.json"))
+        again.show()
+        self.assertEqual(again.panes.count, 4)
+        self.assertAlmostEqual(again.width(), 1000, delta=20)
+        self.assertAlmostEqual(again.height(), 700, delta=20)
+        again.recent_menu.aboutToShow.emit()
+        self.assertTrue(again.recent_menu.actions()[0].text().endswith("a.png"))
+        close_for_good(again)
+
+    def test_a_file_of_a_newer_version_is_left_alone(self) -> None:
+        path = self.folder / "p.json"
+        path.write_text('{"version": 99, "theme": "sepia"}')
+        file = PreferencesFile(path)
+        self.assertEqual(file.load(), Preferences())
+        file.save(Preferences(theme="dark"))
+        self.assertIn("sepia", path.read_text())
+
+    def test_a_damaged_file_costs_only_the_defaults(self) -> None:
+        path = self.folder / "p.json"
+        path.write_text('{"version": 1, "text_scale": "huge"}')
+        with self.assertLogs("lucid_finch.desktop.preferences", "WARNING"):
+            self.assertEqual(PreferencesFile(path).load(), Preferences())
+
+    def test_larger_text(self) -> None:
+        bench = Bench()
+        bench.show()
+        before = self.application.font().pointSizeF()
+        bench.scale_text(1.2)
+        self.assertAlmostEqual(self.application.font().pointSizeF(), 1.2 * before, delta=0.1)
+        bench.grab()
+        bench.scale_text(1 / 1.2)
+        self.assertAlmostEqual(self.application.font().pointSizeF(), before, delta=0.1)
+        close_for_good(bench)
+
+
+class Lists(BenchCase):
+    def images(self, count: int = 4) -> Path:
+        folder = self.folder / "images"
+        folder.mkdir()
+        for number in range(1, count + 1):
+            picture = disc(20.0 + number, noise=2.0).pixels if number != 3 else np.full((100, 120), 90, np.uint8)
+            Pillow.fromarray(picture).save(folder / f"img{number * 5}.png")
+        (folder / "notes.md").write_text("no image")
+        return folder
+
+    def wait_for_list(self) -> None:
+        self.wait(lambda: not self.bench.busy and not self.bench.images.busy, 60, "all images")
+
+    def test_a_folder_runs_the_same_recipe_on_each(self) -> None:
+        self.bench.study.expect_count("edges", 1)
+        self.bench.open_path(self.images())
+        self.wait_for_list()
+        entries = self.bench.images.entries
+        self.assertEqual([e.label for e in entries], ["img5.png", "img10.png", "img15.png", "img20.png"])
+        self.assertEqual([e.counts for e in entries], [(1,), (1,), (0,), (1,)])
+        self.assertTrue(all(e.thumbnail is not None for e in entries))
+        self.assertEqual([bool(e.unmet) for e in entries], [False, False, True, False])
+        self.assertIn("1 differ", self.bench.images.said.text())
+        self.assertEqual(self.bench.bar.place.text(), "1 / 4")
+        self.bench.actions_by_name["next_image"].trigger()
+        self.settle()
+        self.assertEqual(self.bench.study.image.name, "img10.png")
+        self.bench.images.next_wrong.click()
+        self.settle()
+        self.assertEqual(self.bench.study.image.name, "img15.png")
+        self.assertEqual(self.bench.bar.place.text(), "3 / 4")
+        self.bench.tabs.setCurrentWidget(self.bench.images)
+        self.bench.grab()
+
+    def test_a_changed_recipe_is_run_on_all_again(self) -> None:
+        self.bench.open_path(self.images(2))
+        self.wait_for_list()
+        self.bench.settings.editors["", "false_alarms"].edited.emit("false_alarms", 1e-300, False)
+        self.wait_for_list()
+        self.assertEqual([e.counts for e in self.bench.images.entries], [(0,), (0,)])
+
+    def test_a_damaged_image_is_marked_and_the_others_go_on(self) -> None:
+        folder = self.images(2)
+        (folder / "img7.png").write_bytes(b"\x89PNG\r\n\x1a\nno")
+        self.bench.open_path(folder)
+        self.wait_for_list()
+        self.assertEqual([bool(e.failure) for e in self.bench.images.entries], [False, True, False])
+        (self.folder / "empty").mkdir()
+        self.bench.open_path(self.folder / "empty")
+        self.assertIn("holds no image", self.bench.failure)
+        self.assertEqual(len(self.bench.images.entries), 3)
+
+    def test_pages_of_a_file(self) -> None:
+        path = self.folder / "stack.tif"
+        tifffile.imwrite(path, np.stack([disc(20.0 + 5 * n, noise=2.0).pixels for n in range(3)]), photometric="minisblack")
+        self.assertEqual(images_in([path]), [Place(path, 0), Place(path, 1), Place(path, 2)])
+        self.bench.open_path(path)
+        self.wait_for_list()
+        self.assertEqual(self.bench.study.image.pages, 3)
+        self.bench.study.choose(SOURCE)
+        self.bench.settings.page_wanted.emit(2)
+        self.wait_for_list()
+        self.assertEqual(self.bench.study.image.page, 2)
+        self.assertIn("picture 3 of 3", self.bench.bar.image_name.text())
+        self.assertAlmostEqual(float(self.bench.study.detection.findings["length"][0]), 2 * np.pi * 30, delta=6)
+        self.bench.export_to(self.folder / "out")
+        self.wait(lambda: self.bench.notice.isVisible())
+        document = json.loads(next((self.folder / "out").glob("*.findings.json")).read_text())
+        self.assertEqual(document["image"]["page"], 2)
+
+    def test_another_window_has_its_own_bench(self) -> None:
+        self.open(two_squares())
+        other = self.bench.open_another()
+        self.assertIsNone(other.study.image)
+        self.assertEqual(other.study.recipe, fresh_recipe())
+        close_for_good(other)
+        self.assertIsNotNone(self.bench.study.image)
+
+
+if __name__ == "__main__":
+    unittest.main()
