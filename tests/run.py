@@ -44,8 +44,24 @@ def run_under_x11() -> tuple[int, int, int]:
         print("== no Xvfb: the window was tested offscreen only")
         return 0, 0, 0
     print("== the window under Xvfb", flush=True)
-    environment = {**os.environ, "QT_QPA_PLATFORM": "xcb", "FINCH_X11": "1"}
-    command = ["xvfb-run", "-a", "-s", "-screen 0 1400x900x24", sys.executable, str(Path(__file__)), "tests.desktop.test_bench"]
+    modules = [f"tests.desktop.{name}" for name in ("test_bench", "test_cards", "test_panes", "test_random")]
+    command = ["xvfb-run", "-a", "-s", "-screen 0 1400x900x24", sys.executable, str(Path(__file__)), *modules]
+    return _run_apart(command, {"QT_QPA_PLATFORM": "xcb", "FINCH_X11": "1"})
+
+
+def run_scaled() -> tuple[int, int, int]:
+    """The panes on screens with other pixel ratios."""
+    counts = (0, 0, 0)
+    for factor in ("1.25", "2"):
+        print(f"== the panes at a pixel ratio of {factor}", flush=True)
+        found = _run_apart([sys.executable, str(Path(__file__)), "tests.desktop.test_panes"], {"QT_SCALE_FACTOR": factor})
+        counts = (counts[0] + found[0], counts[1] + found[1], counts[2] + found[2])
+    return counts
+
+
+def _run_apart(command: list[str], changes: dict[str, str]) -> tuple[int, int, int]:
+    """Tests in a process of their own: passed, failed, skipped."""
+    environment = {**os.environ, **changes}
     done = subprocess.run(command, cwd=ROOT, env=environment, capture_output=True, text=True, check=False)
     print(done.stdout[-4000:], done.stderr[-8000:])
     found = _CLOSING.search(done.stdout)
@@ -63,8 +79,9 @@ def main() -> int:
     passed, failed, skipped = run_tests(names)
     if not names:
         checks = run_checks()
-        windows = run_under_x11()
-        passed, failed, skipped = passed + checks[0] + windows[0], failed + checks[1] + windows[1], skipped + windows[2]
+        passed, failed = passed + checks[0], failed + checks[1]
+        for apart in (run_under_x11(), run_scaled()):
+            passed, failed, skipped = passed + apart[0], failed + apart[1], skipped + apart[2]
         print(f"== {time.monotonic() - started:.0f} s")
     print(f"{passed} passed, {failed} failed" + (f", {skipped} skipped" if skipped else ""), flush=True)
     return 1 if failed or not passed else 0

@@ -494,9 +494,7 @@ class Working(BenchCase):
 
 class DemoOnTheBench(BenchCase):
     def test_the_demo_opens_with_its_findings(self) -> None:
-        from lucid_finch.desktop.application import open_demo
-
-        open_demo(self.bench, "tile_panel")
+        self.bench.empty.buttons[-1].click()
         self.wait(lambda: self.bench.study.detection is not None, 120)
         self.settle()
         self.assertGreater(self.bench.findings.rows.rowCount(), 20)

@@ -50,34 +50,13 @@ def make_application() -> QApplication:
 
 def keep_log() -> Path:
     """Log to a rotating file in the user's state folder, and have crashes leave their stack there."""
-    folder = Path(platformdirs.user_state_dir("lucid-finch"))
-    folder.mkdir(parents=True, exist_ok=True)
-    handler = logging.handlers.RotatingFileHandler(folder / "finch.log", maxBytes=1_000_000, backupCount=3, delay=True)
-    handler.setFormatter(logging.Formatter("%(asctime)s %(levelname)s %(name)s: %(message)s"))
-    logging.getLogger("lucid_finch").addHandler(handler)
-    logging.getLogger("lucid_finch").setLevel(logging.INFO)
-    _kept.append((folder / "crash.log").open("w", encoding="utf-8"))
-    faulthandler.enable(_kept[-1])
-    return folder / "finch.log"
-
-
-def run_application(paths: Sequence[str], demo: str = "") -> int:
-    """Open the window, on `paths` or on a demo scene; returns the exit status."""
-    application = make_application()
-    try:
-        keep_log()
-    except OSError as error:
-        print(f"lucid-finch: no log is kept: {error}", file=sys.stderr)
-    from lucid_finch.core.warming import is_warm
-    from lucid_finch.desktop.preferences import PreferencesFile
-    from lucid_finch.desktop.window import Bench
-
-    folder = Path(platformdirs.user_state_dir("lucid-finch")) / "unsaved"
-    bench = Bench(PreferencesFile.of_user(), folder)
-    if bench.preferences.text_scale != 1.0:
+    preferences = PreferencesFile.of_user()
+    scale = preferences.load().text_scale
+    if scale != 1.0:
         font = application.font()
-        font.setPointSizeF(font.pointSizeF() * bench.preferences.text_scale)
+        font.setPointSizeF(font.pointSizeF() * scale)
         application.setFont(font)
+    bench = Bench(preferences, Path(platformdirs.user_state_dir("lucid-finch")) / "unsaved")
     signal.signal(signal.SIGINT, lambda *_: bench.close())
     # Python sees signals only between its own instructions: give it some.
     pulse = QTimer()
@@ -89,19 +68,8 @@ def run_application(paths: Sequence[str], demo: str = "") -> int:
     if not is_warm():
         bench.warm_up()
     if demo:
-        open_demo(bench, demo)
+        bench.open_demo(demo)
     if paths:
         bench.open_paths([Path(path) for path in paths])
     bench.offer_recovery()
     return int(application.exec())
-
-
-def open_demo(bench: object, name: str) -> None:
-    """Put a demo scene and its recipe on the bench; the scene is drawn in the worker."""
-    from lucid_finch.demo import recipe_text, scene
-    from lucid_finch.desktop.window import Bench
-    from lucid_finch.files.recipes import Recipe
-
-    assert isinstance(bench, Bench)
-    bench.study.open_recipe(Recipe.parse(recipe_text(name), name), None)
-    bench.submit_image(lambda: scene(name).image, bench.tr("painting {}").format(name))

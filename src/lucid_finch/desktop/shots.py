@@ -12,7 +12,7 @@ from PIL import Image as Pillow
 from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QApplication, QWidget
 
-from lucid_finch.desktop.application import make_application, open_demo
+from lucid_finch.desktop.application import make_application
 from lucid_finch.desktop.ranges import RangeCard
 from lucid_finch.desktop.theme import DARK, LIGHT, apply_theme
 from lucid_finch.desktop.window import Bench
@@ -141,7 +141,7 @@ def opened(name: str) -> Bench:
     make_application()
     bench = Bench()
     bench.show()
-    open_demo(bench, name)
+    bench.open_demo(name)
     settle(bench)
     return bench
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QRect, QSize, Qt, Signal
+from PySide6.QtCore import QEvent, QRect, QSize, Qt, Signal
 from PySide6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QScrollArea, QWidget
 
@@ -25,11 +25,20 @@ class Stage(QWidget):
         self.name, self.label = name, label
         self.active = False
         self._pixels: NDArray[np.uint32] | None = None
-        self.setFixedSize(WIDTH + 4, HEIGHT + self.fontMetrics().height() + 9)
+        self._fit()
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName(label)
         self.setToolTip(self.tr("{}: show it in the active pane").format(label))
         self.setCursor(Qt.CursorShape.PointingHandCursor)
+
+    def _fit(self) -> None:
+        self.setFixedSize(WIDTH + 4, HEIGHT + self.fontMetrics().height() + 9)
+
+    @guarded
+    def changeEvent(self, event: QEvent) -> None:
+        super().changeEvent(event)
+        if event.type() in (QEvent.Type.FontChange, QEvent.Type.StyleChange):
+            self._fit()
 
     def show_picture(self, picture: Picture) -> None:
         ratio = self.devicePixelRatioF()
@@ -83,7 +92,16 @@ class EvidenceStrip(QScrollArea):
         self._row.setSpacing(5)
         self._row.addStretch(1)
         self.setWidget(self._page)
+        self._fit()
+
+    def _fit(self) -> None:
         self.setFixedHeight(HEIGHT + self.fontMetrics().height() + 30)
+
+    @guarded
+    def changeEvent(self, event: QEvent) -> None:
+        super().changeEvent(event)
+        if event.type() in (QEvent.Type.FontChange, QEvent.Type.StyleChange):
+            self._fit()
 
     def show_stages(self, stages: list[tuple[str, str]]) -> None:
         """Names and labels in order; kept as they are if they are the same."""

@@ -208,13 +208,17 @@ class FindingsTable(QTableView):
         self.rows.show_table(table)
         self._quiet = False
         if [c.name for c in self.rows.columns] != before:
-            metrics = self.fontMetrics()
-            for number, declared in enumerate(self.rows.columns):
-                header = str(self.rows.headerData(number, Qt.Orientation.Horizontal))
-                sample = max((labels.get(n, n) for n in declared.names), key=len, default="00000.00")
-                sample = sample if declared.name not in ("id", "closed", "lost_to", "points") else "0000"
-                self.setColumnWidth(number, max(metrics.horizontalAdvance(header) + 16, metrics.horizontalAdvance(sample) + 20))
+            self._set_widths()
             self.apply_hidden()
+
+    def _set_widths(self) -> None:
+        """Columns as wide as their headers and usual numbers need in this font."""
+        metrics, labels = self.fontMetrics(), self.rows.labels
+        for number, declared in enumerate(self.rows.columns):
+            header = str(self.rows.headerData(number, Qt.Orientation.Horizontal))
+            sample = max((labels.get(n, n) for n in declared.names), key=len, default="00000.00")
+            sample = sample if declared.name not in ("id", "closed", "lost_to", "points") else "0000"
+            self.setColumnWidth(number, max(metrics.horizontalAdvance(header) + 16, metrics.horizontalAdvance(sample) + 20))
 
     def show_kept(self, kept: NDArray[np.bool_] | None) -> None:
         """Let a filter choose the rows; None for all."""
@@ -273,6 +277,8 @@ class FindingsTable(QTableView):
         if event.type() in (QEvent.Type.FontChange, QEvent.Type.StyleChange):
             self._advances = {}
             self._set_row_height()
+            self._set_widths()
+            self.apply_hidden()
 
     def _set_row_height(self) -> None:
         height = self.fontMetrics().height() + 7

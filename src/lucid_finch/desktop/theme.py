@@ -121,6 +121,8 @@ def _sheet(t: Theme) -> str:
     QScrollBar:horizontal {{ background: transparent; height: 10px; }}
     QScrollBar::handle {{ background: {t.line}; border-radius: 4px; min-height: 24px; min-width: 24px; margin: 2px; }}
     QScrollBar::add-line, QScrollBar::sub-line {{ width: 0; height: 0; }}
+    QLabel#emptytitle {{ color: {t.surround_text}; font-size: 20px; }}
+    QLabel#emptytext {{ color: {t.surround_quiet}; }}
     #strip, #panes {{ background: {t.surround}; }}
     #strip QLabel, #panebar QLabel {{ color: {t.surround_text}; }}
     #panebar {{ background: {t.surround_bar}; }}

@@ -9,12 +9,11 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from PySide6.QtCore import QByteArray, QEvent, QObject, Qt, QTimer, Slot
+from PySide6.QtCore import QByteArray, Qt, QTimer, Slot
 from PySide6.QtGui import QAction, QCloseEvent, QColor, QDragEnterEvent, QDropEvent, QKeyEvent, QKeySequence, QResizeEvent
 from PySide6.QtWidgets import (
     QApplication,
     QFileDialog,
-    QLabel,
     QMainWindow,
     QMenu,
     QMessageBox,
@@ -34,6 +33,7 @@ from lucid_finch.desktop.autosave import Autosave, Leftover
 from lucid_finch.desktop.bars import NoticeBar, TopBar
 from lucid_finch.desktop.column import RecipeColumn
 from lucid_finch.desktop.document import SOURCE, Study
+from lucid_finch.desktop.empty import EmptyBench
 from lucid_finch.desktop.guard import guarded
 from lucid_finch.desktop.images import ImageList, Place, images_in
 from lucid_finch.desktop.pane import Marks
@@ -143,12 +143,7 @@ class Bench(QMainWindow):
         self.setCentralWidget(whole)
         self._whole = whole
         self.answer = AnswerCard(whole)
-        self.empty = QLabel(upper)
-        self.empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
-        self.empty.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
-        self.empty.setStyleSheet("color: #d9d7d0; background: transparent;")
         self._upper = upper
-        upper.installEventFilter(self)
 
     def _make_actions(self) -> None:
         keys = QKeySequence.StandardKey
@@ -159,6 +154,7 @@ class Bench(QMainWindow):
         add(file, "open", self.tr("Open…"), self.open_dialog, keys.Open, self.tr("Open images or a recipe"))
         tip = self.tr("Its images as a list")
         add(file, "open_folder", self.tr("Open a folder…"), self.open_folder_dialog, "Ctrl+Shift+O", tip)
+        add(file, "demo", self.tr("Open the demo"), self.open_demo, None, self.tr("A panel of made-up tiles, with its recipe"))
         add(file, "next_image", self.tr("Next image"), lambda: self.images.step(1), "PgDown")
         add(file, "image_before", self.tr("Image before"), lambda: self.images.step(-1), "PgUp")
         add(file, "next_wrong", self.tr("Next image that differs"), self.images.go_to_wrong, "Ctrl+PgDown")
@@ -214,6 +210,7 @@ class Bench(QMainWindow):
         add(window, "cancel", self.tr("Cancel the work"), self.cancel)
         self.actions_by_name = actions.by_name
         self.finder = ActionFinder(actions, self._whole)
+        self.empty = EmptyBench(self._upper, [actions["open"], actions["open_folder"], actions["demo"]])
         for name, text in (("open", self.tr("Open…")), ("ask", self.tr("Ask why")), ("export", self.tr("Export…"))):
             button = QToolButton()
             button.setDefaultAction(actions[name])
@@ -376,6 +373,14 @@ class Bench(QMainWindow):
         folder = QFileDialog.getExistingDirectory(self, self.tr("Open a folder of images"))
         if folder:
             self.open_path(folder)
+
+    def open_demo(self, name: str = "tile_panel") -> None:
+        """Put a demo scene and its recipe on the bench; the scene is drawn in the worker."""
+        from lucid_finch.demo import recipe_text, scene
+
+        if self._may_replace():
+            self.study.open_recipe(Recipe.parse(recipe_text(name), name), None)
+            self.submit_image(lambda: scene(name).image, self.tr("painting {}").format(name))
 
     def open_another(self) -> Bench:
         """A second window, with a bench of its own."""
@@ -596,13 +601,6 @@ class Bench(QMainWindow):
         self.setWindowTitle(f"{name}{' *' if self.study.unsaved else ''} – Lucid Finch")
 
     def _show_empty(self) -> None:
-        self.empty.setText(
-            self.tr(
-                "Drop images or a folder here, or press Ctrl+O.\n\n"
-                "Edges are found at once, with every stage that leads to them below.\n"
-                "Ctrl+K finds anything that can be done; F1 opens the guide."
-            )
-        )
         self.empty.setVisible(self.study.image is None)
 
     def _show_picture(self, picture: Picture) -> None:
@@ -864,6 +862,8 @@ class Bench(QMainWindow):
         font = QApplication.font()
         font.setPointSizeF(font.pointSizeF() * scale / self.preferences.text_scale)
         QApplication.setFont(font)
+        # With a style sheet, a new font reaches the widgets that are there only with it.
+        self._apply_theme(current_theme().name)
 
     def show_help(self) -> None:
         from lucid_finch.desktop.help import HelpWindow
@@ -918,12 +918,6 @@ class Bench(QMainWindow):
                 frame.pane.set_marks_hidden(False)
         else:
             super().keyReleaseEvent(event)
-
-    @guarded
-    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
-        if watched is self._upper and event.type() == QEvent.Type.Resize:
-            self.empty.setGeometry(self._upper.rect())
-        return False
 
     @guarded
     def resizeEvent(self, event: QResizeEvent) -> None:
