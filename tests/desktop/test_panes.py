@@ -12,6 +12,9 @@ from PySide6.QtTest import QTest
 
 from lucid_finch.core.detection import Column, EvidenceMap, Outlines
 from lucid_finch.core.image import Image
+from lucid_finch.core.numerics import viewing
+from lucid_finch.core.numerics.compiling import specialisations
+from lucid_finch.core.warming import warm_up_steps
 from lucid_finch.desktop import picture as picture_module
 from lucid_finch.desktop.pane import SHADES, Marks
 from lucid_finch.desktop.picture import Difference, Picture
@@ -139,6 +142,21 @@ class Several(BenchCase):
         self.assertNotEqual(self.bench.frames[0].pane.grab().toImage(), plain)
         self.bench.colour_by("")
         self.assertIsNone(self.bench.frames[0].pane.marks[0].shades)
+
+
+class Warm(BenchCase):
+    def test_nothing_is_compiled_in_the_window_that_was_not_warmed_up(self) -> None:
+        kernels = [viewing.sample, viewing.sample_values, viewing.strokes, viewing.tint]
+        shares = [share for share, _ in warm_up_steps()]
+        self.assertEqual(shares[-1], 1.0)
+        before = [specialisations(kernel) for kernel in kernels]
+        self.open(two_squares())
+        self.bench.panes.show_map(1, "prepared")
+        self.bench.panes.compare(1, "difference", "smoothed")
+        self.bench.findings.selectRow(0)
+        self.bench.colour_by("length")
+        self.bench.grab()
+        self.assertEqual([specialisations(kernel) for kernel in kernels], before)
 
 
 class Large(BenchCase):

@@ -165,6 +165,29 @@ class Remembered(WindowCase):
         close_for_good(bench)
 
 
+class Started(WindowCase):
+    def test_the_application_starts_opens_and_ends_as_it_should(self) -> None:
+        Pillow.fromarray(disc(30.0, noise=2.0).pixels).save(self.folder / "disc.png")
+        environment = {
+            **os.environ, "QT_QPA_PLATFORM": "offscreen",
+            **{f"XDG_{what}_HOME": str(self.folder / what.lower()) for what in ("STATE", "CONFIG")},
+        }  # fmt: skip
+        process = subprocess.Popen(
+            [sys.executable, "-m", "lucid_finch", "open", str(self.folder / "disc.png")], env=environment, stderr=subprocess.PIPE
+        )
+        preferences = self.folder / "config" / "lucid-finch" / "preferences.json"
+        self.wait(lambda: preferences.exists() or process.poll() is not None, 60, "the image among the recent ones")
+        time.sleep(1.0)
+        process.send_signal(signal.SIGINT)
+        _, said = process.communicate(timeout=60)
+        self.assertEqual(process.returncode, 0, said)
+        self.assertNotIn(b"Traceback", said)
+        kept = Preferences.model_validate_json(preferences.read_text())
+        self.assertTrue(kept.recent[0].endswith("disc.png"))
+        self.assertTrue(kept.geometry)
+        self.assertEqual((self.folder / "state" / "lucid-finch" / "crash.log").read_text(), "")
+
+
 class Lists(BenchCase):
     def images(self, count: int = 4) -> Path:
         folder = self.folder / "images"

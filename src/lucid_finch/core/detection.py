@@ -113,7 +113,7 @@ class Outlines(Sequence[Array]):
         """From separate arrays; `closed` one for all or one each."""
         start = np.concatenate([[0], np.cumsum([len(o) for o in outlines])]).astype(np.int64)
         points = np.concatenate([np.asarray(o, float).reshape(-1, 2) for o in outlines]) if len(outlines) else np.empty((0, 2))
-        return Outlines(points, start, np.broadcast_to(np.asarray(closed, bool), len(outlines)))
+        return Outlines(points, start, np.broadcast_to(np.asarray(closed, bool), len(outlines)).copy())
 
     def __len__(self) -> int:
         return len(self.start) - 1

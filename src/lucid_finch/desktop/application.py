@@ -50,6 +50,28 @@ def make_application() -> QApplication:
 
 def keep_log() -> Path:
     """Log to a rotating file in the user's state folder, and have crashes leave their stack there."""
+    folder = Path(platformdirs.user_state_dir("lucid-finch"))
+    folder.mkdir(parents=True, exist_ok=True)
+    handler = logging.handlers.RotatingFileHandler(folder / "finch.log", maxBytes=1_000_000, backupCount=3, delay=True)
+    handler.setFormatter(logging.Formatter("%(asctime)s %(levelname)s %(name)s: %(message)s"))
+    logging.getLogger("lucid_finch").addHandler(handler)
+    logging.getLogger("lucid_finch").setLevel(logging.INFO)
+    _kept.append((folder / "crash.log").open("w", encoding="utf-8"))
+    faulthandler.enable(_kept[-1])
+    return folder / "finch.log"
+
+
+def run_application(paths: Sequence[str], demo: str = "") -> int:
+    """Open the window, on `paths` or on a demo scene; returns the exit status."""
+    application = make_application()
+    try:
+        keep_log()
+    except OSError as error:
+        print(f"lucid-finch: no log is kept: {error}", file=sys.stderr)
+    from lucid_finch.core.warming import is_warm
+    from lucid_finch.desktop.preferences import PreferencesFile
+    from lucid_finch.desktop.window import Bench
+
     preferences = PreferencesFile.of_user()
     scale = preferences.load().text_scale
     if scale != 1.0:
