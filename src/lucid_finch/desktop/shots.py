@@ -136,6 +136,10 @@ SHOTS: dict[str, Callable[[Bench], None]] = {
 }  # fmt: skip
 
 
+OTHERS = ("help", "empty")
+"""Pictures of windows other than the bench with the demo."""
+
+
 def opened(name: str) -> Bench:
     """A window on a demo scene, all work done."""
     make_application()
@@ -164,6 +168,8 @@ def take_all(folder: Path) -> None:
     bench.study.undo.setClean()
     bench.show_help()
     assert bench.help is not None
+    bench.help.resize(1280, 800)
+    bench.help.list.setCurrentRow(0)
     save_picture(bench.help, folder / "help.png")
     bench.close()
     fresh = Bench()
