@@ -7,6 +7,7 @@ import unittest
 import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QAbstractButton, QMenu, QScrollBar, QWidget
 
 from lucid_finch.core.detection import Column, Findings
 from lucid_finch.core.errors import ParameterError
@@ -121,6 +122,18 @@ class Finding(BenchCase):
         shortcuts = [a.shortcut().toString() for a in self.bench.actions_by_name.values() if not a.shortcut().isEmpty()]
         self.assertEqual(len(shortcuts), len(set(shortcuts)))
         self.assertTrue(all(a.text() and a.toolTip() for a in self.bench.actions_by_name.values()))
+
+    def test_everything_that_takes_the_keyboard_has_a_name(self) -> None:
+        self.open(two_squares())
+        nameless = [
+            f"{type(widget).__name__} in {type(widget.parentWidget()).__name__}"
+            for widget in self.bench.findChildren(QWidget)
+            if widget.focusPolicy() != Qt.FocusPolicy.NoFocus
+            and widget.isVisibleTo(self.bench)
+            and not (widget.accessibleName() or (isinstance(widget, QAbstractButton) and widget.text()))
+            and not isinstance(widget, (QScrollBar, QMenu))
+        ]
+        self.assertEqual(nameless, [])
 
     def test_help_has_the_guide_and_all_actions(self) -> None:
         self.bench.show_help()

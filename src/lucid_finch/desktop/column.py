@@ -164,6 +164,7 @@ class RecipeColumn(QWidget):
         outer.addWidget(heading)
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
+        scroll.setAccessibleName(self.tr("Cards of the recipe"))
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         page = QWidget()
         self._layout = QVBoxLayout(page)

@@ -41,6 +41,7 @@ class SettingsPanel(QWidget):
         outer.addWidget(self.heading)
         self.area = QScrollArea()
         self.area.setWidgetResizable(True)
+        self.area.setAccessibleName(self.tr("Settings"))
         self.area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         outer.addWidget(self.area, 1)
         study.chosen_changed.connect(self.refresh)

@@ -83,6 +83,7 @@ class EvidenceStrip(QScrollArea):
         super().__init__()
         self.setWidgetResizable(True)
         self.setFrameShape(QFrame.Shape.NoFrame)
+        self.setAccessibleName(self.tr("Stages"))
         self.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.stages: dict[str, Stage] = {}
         self._page = QWidget()

@@ -35,6 +35,7 @@ from lucid_finch.desktop.column import RecipeColumn
 from lucid_finch.desktop.document import SOURCE, Study
 from lucid_finch.desktop.empty import EmptyBench
 from lucid_finch.desktop.guard import guarded
+from lucid_finch.desktop.help import HelpWindow
 from lucid_finch.desktop.images import ImageList, Place, images_in
 from lucid_finch.desktop.pane import Marks
 from lucid_finch.desktop.panes import PaneFrame, PaneGroup
@@ -80,7 +81,7 @@ class Bench(QMainWindow):
         self._took = ""
         """How long the recipe took the last time, for the bar."""
         self._busy_text = ""
-        self.help: QWidget | None = None
+        self.help: HelpWindow | None = None
         self._build()
         self._make_actions()
         self._connect()
@@ -110,6 +111,8 @@ class Bench(QMainWindow):
         ):
             self.tabs.addTab(page, name)
         self.tabs.setDocumentMode(True)
+        self.tabs.setAccessibleName(self.tr("Results"))
+        self.tabs.tabBar().setAccessibleName(self.tr("Results"))
         upper = QWidget()
         upper.setObjectName("panes")
         layout = QVBoxLayout(upper)
@@ -866,8 +869,6 @@ class Bench(QMainWindow):
         self._apply_theme(current_theme().name)
 
     def show_help(self) -> None:
-        from lucid_finch.desktop.help import HelpWindow
-
         if self.help is None:
             self.help = HelpWindow(self.actions_known)
         self.help.show()
