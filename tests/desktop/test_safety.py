@@ -243,9 +243,12 @@ class Lists(BenchCase):
     def test_pages_of_a_file(self) -> None:
         path = self.folder / "stack.tif"
         tifffile.imwrite(path, np.stack([disc(20.0 + 5 * n, noise=2.0).pixels for n in range(3)]), photometric="minisblack")
-        self.assertEqual(images_in([path]), [Place(path, 0), Place(path, 1), Place(path, 2)])
+        self.assertEqual(images_in([path]), [Place(path)])
         self.bench.open_path(path)
+        self.wait(lambda: self.bench.images.entries, 60, "the pictures of the file")
         self.wait_for_list()
+        self.assertEqual([e.place for e in self.bench.images.entries], [Place(path, 0), Place(path, 1), Place(path, 2)])
+        self.assertEqual(self.bench.bar.place.text(), "1 / 3")
         self.assertEqual(self.bench.study.image.pages, 3)
         self.bench.study.choose(SOURCE)
         self.bench.settings.page_wanted.emit(2)

@@ -49,8 +49,9 @@ def warm_up_steps() -> Iterator[tuple[float, str]]:
 
 def _warm_up_viewing() -> None:
     """The loops of the window: levels, views and strokes."""
-    from lucid_finch.core.numerics.viewing import halved, sample, sample_values, strokes, tint
+    from lucid_finch.core.numerics.viewing import halved, load, sample, sample_values, strokes, tint
 
+    load()
     out = np.zeros((4, 4), np.uint32)
     table = np.zeros(256, np.uint32)
     for dtype in (np.uint8, np.uint16, np.float32):

@@ -9,6 +9,7 @@ from importlib.resources import files
 from PySide6.QtWidgets import QHBoxLayout, QListWidget, QTextBrowser, QWidget
 
 from lucid_finch.desktop.actions import Actions
+from lucid_finch.desktop.theme import dress
 
 
 @cache
@@ -59,6 +60,7 @@ class HelpWindow(QWidget):
         layout.addWidget(self.list)
         layout.addWidget(self.page, 1)
         self.list.setCurrentRow(0)
+        dress(self)
 
     def _show(self, title: str) -> None:
         self.page.setMarkdown(self._texts.get(title, ""))

@@ -34,7 +34,7 @@ from lucid_finch.desktop.guard import guarded
 from lucid_finch.desktop.picture import Picture
 from lucid_finch.desktop.theme import current_theme
 from lucid_finch.desktop.worker import Coordinator, Job
-from lucid_finch.files.images import ENDINGS, page_count, read_image
+from lucid_finch.files.images import ENDINGS, read_image
 
 WIDTH, HEIGHT = 132, 84
 
@@ -68,9 +68,7 @@ class Entry:
 
 
 def images_in(paths: Sequence[Path]) -> list[Place]:
-    """The images of files and folders, in the order in which people count; a file with several pictures gives them all.
-
-    Raises `FileError` for a folder without any image."""
+    """The images of files and folders, in the order in which people count. Raises `FileError` for a folder without any."""
     places: list[Place] = []
     for path in paths:
         if path.is_dir():
@@ -79,7 +77,7 @@ def images_in(paths: Sequence[Path]) -> list[Place]:
                 raise FileError(path, "holds no image that Lucid Finch reads")
             places += [Place(p) for p in inside]
         else:
-            places += [Place(path, page) for page in range(page_count(path))]
+            places.append(Place(path))
     return places
 
 
@@ -189,14 +187,14 @@ class ImageList(QWidget):
         self._later.timeout.connect(self._start)
         self._say()
 
-    def show_places(self, places: Sequence[Place], current: int = 0) -> None:
-        """Replace the list."""
+    def show_places(self, places: Sequence[Place], current: int = 0, quiet: bool = False) -> None:
+        """Replace the list; `quiet` if the current one is on the bench already."""
         several = [sum(other.path == p.path for other in places) > 1 if len(places) < 2000 else p.page > 0 for p in places]
         self._model.beginResetModel()
         self.entries = [Entry(place, many) for place, many in zip(places, several, strict=True)]
         self._model.entries = self.entries
         self._model.endResetModel()
-        self.current = -1
+        self.current = current if quiet else -1
         self.select(current)
         self._later.start()
 

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from lucid_finch.core.detection import EvidenceMap, MapKind
 from lucid_finch.core.display import colour_table, display_range
 from lucid_finch.core.image import Frame, Image
-from lucid_finch.core.numerics.viewing import halved, sample, sample_values
+from lucid_finch.core.numerics.viewing import halved, sample_values, view
 
 SURROUND = 0xFF23272A
 
@@ -193,7 +193,7 @@ class Picture:
         level, x, y, step = self._source_of(left, top, scale, out.shape)
         factor = 255.999 / (self.high - self.low) if self.high > self.low else 0.0
         table = packed_table(self.kind)
-        sample(level, x, y, step, np.float32(self.low), np.float32(factor), table, np.uint32(SURROUND), out)
+        view(level, x, y, step, self.low, factor, table, SURROUND, out)
 
     def draw_values(self, left: float, top: float, scale: float, out: NDArray[np.float32]) -> None:
         """As `draw`, but the values; NaN outside."""

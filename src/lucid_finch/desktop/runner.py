@@ -15,6 +15,7 @@ from PySide6.QtCore import QObject, QTimer, Signal, Slot
 from lucid_finch.core.engine import Engine, conclude
 from lucid_finch.core.errors import FileError, ParameterError
 from lucid_finch.core.image import Image
+from lucid_finch.core.numerics import viewing
 from lucid_finch.core.parameters import Stage
 from lucid_finch.desktop.document import Study, step_card
 from lucid_finch.desktop.picture import Picture
@@ -180,6 +181,7 @@ class Runner(QObject):
             if source is None or source[0] is not image:
                 source = image, Picture.of_image(image, "source", self.tr("source"))
                 job.emit_part(("picture", source[1]))
+            viewing.load()
             failures: dict[str, str] = {}
             steps = [s.plain() for s in recipe.prepare]
             common = prepare(job, image, steps, lambda number, text: failures.update({step_card(number): text}))

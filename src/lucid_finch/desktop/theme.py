@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from PySide6.QtGui import QColor, QPalette
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QWidget
 
 from lucid_finch.files.findings import MARK_COLOURS
 
@@ -61,8 +61,20 @@ def apply_theme(application: QApplication, theme: Theme) -> None:
         palette.setColor(QPalette.ColorGroup.Disabled, role, QColor(theme.faint))
     application.setStyle("Fusion")
     application.setPalette(palette)
-    application.setStyleSheet(_sheet(theme))
     _current[:] = [theme]
+    for window in application.topLevelWidgets():
+        if window.property(_DRESSED):
+            window.setStyleSheet(_sheet(theme))
+
+
+def dress(window: QWidget) -> None:
+    """Give a window, once it is built, the style sheet of this theme and of those that follow.
+
+    Not the application: a sheet that is there while widgets are put together is worked through at each step, and a
+    start takes a third of a second longer.
+    """
+    window.setProperty(_DRESSED, True)
+    window.setStyleSheet(_sheet(current_theme()))
 
 
 def current_theme() -> Theme:
@@ -71,11 +83,12 @@ def current_theme() -> Theme:
 
 
 _current = [LIGHT]
+_DRESSED = "dressed"
 
 
 def _sheet(t: Theme) -> str:
     return f"""
-    QMainWindow, QDialog, #column, #settings, #topbar {{ background: {t.shell}; }}
+    QMainWindow, QDialog, #help, #column, #settings, #topbar {{ background: {t.shell}; }}
     #topbar {{ border-bottom: 1px solid {t.line}; }}
     #column {{ border-right: 1px solid {t.line}; }}
     #settings {{ border-left: 1px solid {t.line}; }}

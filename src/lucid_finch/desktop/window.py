@@ -45,7 +45,7 @@ from lucid_finch.desktop.runner import Runner
 from lucid_finch.desktop.settings import SettingsPanel
 from lucid_finch.desktop.strip import EvidenceStrip
 from lucid_finch.desktop.tables import FilteredTable
-from lucid_finch.desktop.theme import THEMES, apply_theme, current_theme, mark_colour
+from lucid_finch.desktop.theme import THEMES, apply_theme, current_theme, dress, mark_colour
 from lucid_finch.desktop.worker import Job
 from lucid_finch.files.images import ENDINGS, read_image
 from lucid_finch.files.recipes import ENDING, Recipe
@@ -85,6 +85,7 @@ class Bench(QMainWindow):
         self._build()
         self._make_actions()
         self._connect()
+        dress(self)
         self.setAcceptDrops(True)
         self.resize(1280, 800)
         self._restore()
@@ -325,8 +326,6 @@ class Bench(QMainWindow):
         else:
             self.images.show_places(places)
             self.images.use_recipe(self.study.recipe)
-            if all(place.path == places[0].path for place in places):
-                self.tabs.setCurrentWidget(self.images)
 
     def _open_place(self, place: Place) -> None:
         text = self.tr("reading {}").format(place.path.name)
@@ -364,6 +363,11 @@ class Bench(QMainWindow):
     def _image_read(self, image: Image, path: Path | None) -> None:
         self.notice.hide()
         self.open_image(image, path)
+        if image.pages > 1 and path is not None and Place(path, image.page) not in [e.place for e in self.images.entries]:
+            # A file with several pictures is a list of images of its own.
+            self.images.show_places([Place(path, page) for page in range(image.pages)], image.page, quiet=True)
+            self.images.use_recipe(self.study.recipe)
+            self._show_place()
 
     def open_dialog(self) -> None:
         endings = " ".join(f"*{e}" for e in (*ENDINGS, ENDING))
@@ -531,8 +535,11 @@ class Bench(QMainWindow):
         if image is not None and image.pages > 1:
             name = self.tr("{} · picture {} of {}").format(name, image.page + 1, image.pages)
         self.bar.image_name.setText(name)
-        self.bar.show_place(self.images.current + 1, len(self.images.entries))
+        self._show_place()
         self._show_detection()
+
+    def _show_place(self) -> None:
+        self.bar.show_place(self.images.current + 1, len(self.images.entries))
 
     def _detection_changed(self, name: str) -> None:
         self._show_detection()

@@ -12,7 +12,7 @@ import numpy as np
 
 from lucid_finch.core.display import colour_table, display_range, shown
 from lucid_finch.core.image import Frame, Image
-from lucid_finch.core.numerics import compiling
+from lucid_finch.core.numerics import compiling, viewing
 from lucid_finch.core.numerics.viewing import halved, strokes, tint
 from lucid_finch.desktop.picture import Picture
 from tests.support import disc
@@ -44,6 +44,23 @@ class Levels(unittest.TestCase):
         out = Picture.of_image(checks, "a", "a").thumbnail(64, 64) & 255
         self.assertLess(np.ptp(out.astype(int)), 3)
         self.assertAlmostEqual(float(out.mean()), 127, delta=2)
+
+
+class Plain(unittest.TestCase):
+    def test_until_the_loops_are_loaded_the_same_is_drawn_without_them(self) -> None:
+        viewing.load()
+        random = np.random.default_rng(0)
+        table = random.integers(0, 2**32, 256).astype(np.uint32)
+        for dtype in (np.uint8, np.uint16, np.float32):
+            for channels in (1, 3):
+                level = (random.random((37, 54, channels)) * 250).astype(dtype)
+                np.testing.assert_array_equal(viewing.plainly_halved(level), halved(level))
+                for left, top, step in ((0.0, 0.0, 1.0), (-7.3, -3.2, 0.37), (20.0, 30.0, 2.9)):
+                    drawn, plain = np.zeros((2, 30, 41), np.uint32)
+                    given = (level, left, top, step, np.float32(20), np.float32(1.7), table, np.uint32(5))
+                    viewing.sample(*given, drawn)
+                    viewing.plainly_sampled(*given, plain)
+                    np.testing.assert_array_equal(plain, drawn)
 
 
 class Strokes(unittest.TestCase):

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -26,12 +28,70 @@ def _halve_band(level, top, bottom, out):  # type: ignore[no-untyped-def]
                 out[y, x, c] = total * np.float32(0.25)
 
 
-def halved(level: NDArray[np.generic]) -> NDArray[np.generic]:
+_loaded = False
+
+
+def load() -> None:
+    """Load the loops of this module. The first compiled loop of a process takes some 400 ms to load, whichever it is; until
+    then `halved` and `view` do without, so that the first picture is seen at once."""
+    global _loaded
+    if not _loaded:
+        level = np.zeros((4, 4, 1), np.uint8)
+        _halve_band(level, 0, 2, np.zeros((2, 2, 1), np.uint8))
+        sample(
+            level,
+            0.0,
+            0.0,
+            1.0,
+            np.float32(0),
+            np.float32(1),
+            np.zeros(256, np.uint32),
+            np.uint32(0),
+            np.zeros((2, 2), np.uint32),
+        )
+        _loaded = True
+
+
+def halved(level: NDArray[Any]) -> NDArray[Any]:
     """(H, W, C) at half the size, means of four pixels, in the same type; an odd last row or column stands for itself."""
+    if not _loaded:
+        return plainly_halved(level)
     height, width, channels = level.shape
     out = np.empty(((height + 1) // 2, (width + 1) // 2, channels), level.dtype)
     over_bands(lambda top, bottom: _halve_band(level, top, bottom, out), out.shape[0])
     return out
+
+
+def plainly_halved(level: NDArray[Any]) -> NDArray[Any]:
+    """`halved` in plain NumPy."""
+    height, width = level.shape[:2]
+    even = np.pad(level, ((0, height % 2), (0, width % 2), (0, 0)), mode="edge").astype(np.float32)
+    total = even[::2, ::2] + even[::2, 1::2] + even[1::2, ::2] + even[1::2, 1::2]
+    return np.ascontiguousarray((total * np.float32(0.25)).astype(level.dtype))
+
+
+def view(
+    level: NDArray[Any], left: float, top: float, step: float, low: float, factor: float,
+    table: NDArray[np.uint32], outside: int, out: NDArray[np.uint32],
+) -> None:  # fmt: skip
+    """The view of `level` into `out`, as `sample` has it."""
+    draw = sample if _loaded else plainly_sampled
+    draw(level, left, top, step, np.float32(low), np.float32(factor), table, np.uint32(outside), out)
+
+
+def plainly_sampled(level, left, top, step, low, factor, table, outside, out) -> None:  # type: ignore[no-untyped-def]
+    """`sample` in plain NumPy."""
+    height, width, channels = level.shape
+    rows = np.floor(top + (np.arange(out.shape[0]) + 0.5) * step).astype(np.int64)
+    columns = np.floor(left + (np.arange(out.shape[1]) + 0.5) * step).astype(np.int64)
+    seen = level[np.clip(rows, 0, height - 1)][:, np.clip(columns, 0, width - 1)].astype(np.float32)
+    index = np.clip((seen - low) * factor, 0, 255).astype(np.uint32)
+    if channels == 1:
+        out[:] = table[index[..., 0]]
+    else:
+        out[:] = np.uint32(0xFF000000) | index[..., 0] << np.uint32(16) | index[..., 1] << np.uint32(8) | index[..., 2]
+    out[(rows < 0) | (rows >= height)] = outside
+    out[:, (columns < 0) | (columns >= width)] = outside
 
 
 @kernel
