@@ -210,7 +210,7 @@ class Lists(BenchCase):
         self.assertEqual([e.counts for e in entries], [(1,), (1,), (0,), (1,)])
         self.assertTrue(all(e.thumbnail is not None for e in entries))
         self.assertEqual([bool(e.unmet) for e in entries], [False, False, True, False])
-        self.assertIn("1 differ", self.bench.images.said.text())
+        self.assertIn("1 not as expected", self.bench.images.said.text())
         self.assertEqual(self.bench.bar.place.text(), "1 / 4")
         self.bench.actions_by_name["next_image"].trigger()
         self.settle()

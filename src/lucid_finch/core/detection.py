@@ -211,10 +211,12 @@ class EvidenceMap:
         if factor == 1:
             return self.part(left, top, right, bottom)
         rows = []
-        for first in range(top, bottom, max(1, 256 // factor) * factor):
+        # Some million pixels at a time: the steps that lead to them take several times their memory.
+        band = max(1, min(256, 1_000_000 // max(right - left, 1)) // factor) * factor
+        for first in range(top, bottom, band):
             if cancelled is not None and cancelled():
                 raise Cancelled()
-            part = self.part(left, first, right, min(first + max(1, 256 // factor) * factor, bottom))
+            part = self.part(left, first, right, min(first + band, bottom))
             rows.append(_blocks(np.asarray(part, np.float32), factor, self.kind == "mask"))
         return np.concatenate(rows)
 

@@ -169,7 +169,7 @@ class ImageList(QWidget):
         self.view.selectionModel().currentChanged.connect(lambda now, before: self._chosen(now.row()))
         self.said = QLabel()
         self.said.setObjectName("quiet")
-        self.next_wrong = QPushButton(self.tr("Next that differs"))
+        self.next_wrong = QPushButton(self.tr("Next not as expected"))
         self.next_wrong.setToolTip(self.tr("Go to the next image that does not meet an expectation or cannot be read"))
         self.next_wrong.clicked.connect(self.go_to_wrong)
         row = QHBoxLayout()
@@ -269,7 +269,7 @@ class ImageList(QWidget):
         if not self.entries:
             text = self.tr("Open a folder, or drop several images: the same recipe is run on each.")
         elif wrong:
-            text += self.tr(", {} differ from what is expected").format(wrong)
+            text += self.tr(", {} not as expected").format(wrong)
         self.said.setText(text)
         self.next_wrong.setEnabled(wrong > 0)
 

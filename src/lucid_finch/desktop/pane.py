@@ -397,7 +397,7 @@ class Pane(QWidget):
         ratio = self.devicePixelRatioF()
         key = (text, colour.rgba(), picked, font.pointSizeF(), ratio)
         if key not in self._tags:
-            if len(self._tags) > 3000:
+            if len(self._tags) > 600:
                 self._tags.clear()
             tag = QPixmap(math.ceil(width * ratio), math.ceil(height * ratio))
             tag.setDevicePixelRatio(ratio)

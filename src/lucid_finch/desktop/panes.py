@@ -299,7 +299,7 @@ class PaneGroup(QWidget):
         wishes = [wish for frame in self.shown for wish in frame.pane.wishes()]
         if wishes != self._wishes or not (self._look.isActive() or self._looker.busy):
             self._wishes = wishes
-            self._look.start(70)
+            self._look.start(120)
 
     def _compute_details(self) -> None:
         wishes = self._wishes

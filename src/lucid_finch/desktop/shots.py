@@ -106,6 +106,7 @@ def _range(bench: Bench) -> None:
     bench.colour_by("")
     bench.panes.compare(1, "", "")
     bench.panes.show_map(1, "magnitude")
+    settle(bench)
     bench.frames[0].pane.fit()
     bench.frames[1].open_range()
     bench.frames[1].card.take_percentiles(2.0, 98.0)

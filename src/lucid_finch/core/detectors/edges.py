@@ -180,9 +180,9 @@ class Edges(Detector):
         columns = {
             "x": points.x[middle],
             "y": points.y[middle],
-            "length": chains.length.astype(float),
-            "peak": chains.peak.astype(float),
-            "reach": chains.reach.astype(float),
+            "length": chains.length,
+            "peak": chains.peak,
+            "reach": chains.reach,
             "closed": chains.closed.astype(np.int8),
             "points": count.astype(np.int32),
             "log_nfa": log_nfa,
@@ -222,7 +222,8 @@ class Edges(Detector):
 
         index = chosen_points()[1]
         columns = {name: values[chosen] for name, values in candidates.columns.items()}
-        columns["x"], columns["y"] = columns["x"].astype(float), columns["y"].astype(float)
+        for name in ("x", "y", "length", "peak", "reach"):
+            columns[name] = columns[name].astype(float)
         columns["strength"] = chain_medians(points.strength[index], start)
         sure = np.maximum(columns["log_nfa"], 0.0)
         columns["score"] = sure / (sure + 10.0)
