@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QByteArray, Qt, QTimer, Slot
-from PySide6.QtGui import QAction, QCloseEvent, QColor, QDragEnterEvent, QDropEvent, QKeyEvent, QKeySequence, QResizeEvent
+from PySide6.QtGui import QCloseEvent, QColor, QDragEnterEvent, QDropEvent, QKeyEvent, QResizeEvent
 from PySide6.QtWidgets import (
     QApplication,
     QFileDialog,
@@ -27,11 +27,12 @@ from PySide6.QtWidgets import (
 from lucid_finch.core.errors import FileError, ParameterError
 from lucid_finch.core.explaining import Change, explain
 from lucid_finch.core.image import Image
-from lucid_finch.desktop.actions import ActionFinder, Actions
+from lucid_finch.desktop.actions import ActionFinder
 from lucid_finch.desktop.answer import AnswerCard
 from lucid_finch.desktop.autosave import Autosave, Leftover
 from lucid_finch.desktop.bars import NoticeBar, TopBar
 from lucid_finch.desktop.column import RecipeColumn
+from lucid_finch.desktop.commands import bench_actions
 from lucid_finch.desktop.document import SOURCE, Study
 from lucid_finch.desktop.empty import EmptyBench
 from lucid_finch.desktop.guard import guarded
@@ -150,68 +151,7 @@ class Bench(QMainWindow):
         self._upper = upper
 
     def _make_actions(self) -> None:
-        keys = QKeySequence.StandardKey
-        actions = self.actions_known = Actions(self)
-        add, switch = actions.add, actions.add_switch
-        file, edit, look = self.tr("File"), self.tr("Recipe"), self.tr("View")
-        choose, window = self.tr("Findings"), self.tr("Window")
-        add(file, "open", self.tr("Open…"), self.open_dialog, keys.Open, self.tr("Open images or a recipe"))
-        tip = self.tr("Its images as a list")
-        add(file, "open_folder", self.tr("Open a folder…"), self.open_folder_dialog, "Ctrl+Shift+O", tip)
-        add(file, "demo", self.tr("Open the demo"), self.open_demo, None, self.tr("A panel of made-up tiles, with its recipe"))
-        add(file, "next_image", self.tr("Next image"), lambda: self.images.step(1), "PgDown")
-        add(file, "image_before", self.tr("Image before"), lambda: self.images.step(-1), "PgUp")
-        add(file, "next_wrong", self.tr("Next image that differs"), self.images.go_to_wrong, "Ctrl+PgDown")
-        add(file, "save", self.tr("Save recipe"), self.save, keys.Save)
-        add(file, "save_as", self.tr("Save recipe as…"), self.save_as, keys.SaveAs)
-        tip = self.tr("Write findings, tables and pictures to a folder")
-        add(file, "export", self.tr("Export…"), self.export_dialog, "Ctrl+E", tip)
-        add(file, "quit", self.tr("Quit"), self.close, keys.Quit)
-        undo, redo = self.study.undo.createUndoAction(self), self.study.undo.createRedoAction(self)
-        actions.take(edit, "undo", undo, keys.Undo)
-        actions.take(edit, "redo", redo, keys.Redo)
-        study, column = self.study, self.column
-        for name, text, call, shortcut in (
-            ("rename", self.tr("Rename the chosen card"), column.rename_chosen, "F2"),
-            ("duplicate", self.tr("Duplicate the chosen card"), lambda: study.duplicate(study.chosen), "Ctrl+D"),
-            ("move_up", self.tr("Move the chosen card up"), lambda: study.move(study.chosen, -1), "Alt+Up"),
-            ("move_down", self.tr("Move the chosen card down"), lambda: study.move(study.chosen, 1), "Alt+Down"),
-            ("switch", self.tr("Switch the chosen card on or off"), self._switch_chosen, "Ctrl+."),
-            ("remove", self.tr("Remove the chosen card"), lambda: study.remove(study.chosen), "Ctrl+Del"),
-        ):
-            add(edit, name, text, partial(self._with_card, call), shortcut)
-        for button in (column.add_step, column.add_detector):
-            for action in button.menu().actions():
-                actions.take(edit, f"add {action.text()}", self._same(action, f"{button.text()} {action.text()}"))
-        add(look, "fit", self.tr("Fit the image"), lambda: self.active_frame.pane.fit(), "F")
-        add(look, "one_to_one", self.tr("One pixel to one pixel"), self.one_to_one, "1")
-        add(look, "zoom_chosen", self.tr("Zoom to what is chosen"), self.zoom_to_chosen, "Z")
-        for count, text, shortcut in (
-            (1, self.tr("One pane"), "Ctrl+1"), (2, self.tr("Two panes"), "Ctrl+2"), (4, self.tr("Four panes"), "Ctrl+4")
-        ):  # fmt: skip
-            add(look, f"panes_{count}", text, partial(self.set_panes, count), shortcut)
-        for what, text in (
-            ("zoom", self.tr("Panes share the zoom")),
-            ("place", self.tr("Panes share the place")),
-            ("cursor", self.tr("Panes share the cursor")),
-        ):
-            switch(look, f"link_{what}", text, partial(self.panes.set_linked, what), True)
-        add(look, "range", self.tr("Display range of the active pane…"), lambda: self.active_frame.open_range(), "R")
-        add(look, "map_menu", self.tr("Map of the active pane…"), lambda: self.active_frame.title.showMenu(), "M")
-        tip = self.tr("Then click where something was expected; or Shift+click")
-        switch(choose, "ask", self.tr("Ask why"), self._set_asking, False, "W", tip)
-        tip = self.tr("Chosen rows, or all, as tab-separated text")
-        add(choose, "copy", self.tr("Copy the table"), self.copy_table, "Ctrl+Shift+C", tip)
-        tip = self.tr("For example: length > 50 and closed = yes")
-        add(choose, "filter", self.tr("Show only some rows"), self.go_to_filter, "Ctrl+F", tip)
-        add(choose, "columns", self.tr("Columns of the table, colours of the marks…"), self.open_column_menu, "Ctrl+Shift+L")
-        add(window, "find", self.tr("Search all actions"), lambda: self.finder.open(), "Ctrl+K")
-        add(window, "help", self.tr("Help"), self.show_help, keys.HelpContents)
-        add(window, "theme", self.tr("Light or dark"), self.toggle_theme, "Ctrl+T")
-        add(window, "larger", self.tr("Larger text"), lambda: self.scale_text(1.1), keys.ZoomIn)
-        add(window, "smaller", self.tr("Smaller text"), lambda: self.scale_text(1 / 1.1), keys.ZoomOut)
-        add(window, "another", self.tr("Another window"), self.open_another, "Ctrl+Shift+N")
-        add(window, "cancel", self.tr("Cancel the work"), self.cancel)
+        actions = self.actions_known = bench_actions(self)
         self.actions_by_name = actions.by_name
         self.finder = ActionFinder(actions, self._whole)
         self.empty = EmptyBench(self._upper, [actions["open"], actions["open_folder"], actions["demo"]])
@@ -231,12 +171,6 @@ class Bench(QMainWindow):
         more.setToolTip(self.tr("Everything that can be done, with its shortcut (Ctrl+K searches it)"))
         more.setMenu(actions.menu(more))
         self.bar.add_button(more)
-
-    def _same(self, action: QAction, text: str) -> QAction:
-        """An action of its own that does what a menu's action does."""
-        own = QAction(text, self)
-        own.triggered.connect(action.trigger)
-        return own
 
     def _connect(self) -> None:
         study, worker, runner = self.study, self.worker, self.runner
@@ -766,7 +700,7 @@ class Bench(QMainWindow):
         view = self.active_frame.view
         view.set(view.x, view.y, 1.0 / self.devicePixelRatioF())
 
-    def _set_asking(self, asking: bool) -> None:
+    def set_asking(self, asking: bool) -> None:
         for frame in self.frames:
             frame.pane.set_asking(asking)
 
@@ -841,12 +775,12 @@ class Bench(QMainWindow):
 
     # Cards
 
-    def _with_card(self, what: Callable[[], None]) -> None:
+    def with_card(self, what: Callable[[], None]) -> None:
         """Do something to the chosen card; the source has none of these."""
         if self.study.chosen != SOURCE:
             self.column.do(what)
 
-    def _switch_chosen(self) -> None:
+    def switch_chosen(self) -> None:
         self.study.switch(self.study.chosen, not self.study.is_on(self.study.chosen))
 
     # The window itself
