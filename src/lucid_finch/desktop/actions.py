@@ -98,16 +98,23 @@ class ActionFinder(QFrame):
     def _fill(self, typed: str) -> None:
         words = typed.lower().split()
         self.list.clear()
+        by_text, by_tip = [], []
         for group, names in self.actions_known.groups.items():
             for name in names:
                 action = self.actions_known[name]
                 text = action.text().replace("&", "")
-                if action.isEnabled() and all(w in f"{group} {text} {action.toolTip()}".lower() for w in words):
-                    keys = action.shortcut().toString()
-                    item = QListWidgetItem(f"{text}    {keys}" if keys else text)
-                    item.setToolTip(action.toolTip())
-                    item.setData(Qt.ItemDataRole.UserRole, name)
-                    self.list.addItem(item)
+                if not action.isEnabled():
+                    continue
+                if all(w in f"{group} {text}".lower() for w in words):
+                    by_text.append((name, text, action))
+                elif all(w in f"{group} {text} {action.toolTip()}".lower() for w in words):
+                    by_tip.append((name, text, action))
+        for name, text, action in (*by_text, *by_tip):
+            keys = action.shortcut().toString()
+            item = QListWidgetItem(f"{text}    {keys}" if keys else text)
+            item.setToolTip(action.toolTip())
+            item.setData(Qt.ItemDataRole.UserRole, name)
+            self.list.addItem(item)
         self.list.setCurrentRow(0)
 
     def _do(self, item: QListWidgetItem | None) -> None:

@@ -81,10 +81,6 @@ class Histogram(QWidget):
             self._bins = np.zeros(44, np.int64)
         self.update()
 
-    def show_limit(self, limit: Limit | None) -> None:
-        self.limit = limit
-        self.update()
-
     def _bent(self, value: Any) -> Any:
         """A scale that is linear around the usual values and logarithmic far out."""
         return np.arcsinh(np.asarray(value) / self._bend)

@@ -479,6 +479,9 @@ class Bench(QMainWindow):
         self._show_detection()
 
     def _failures_changed(self) -> None:
+        gone = set(self.column.failures.values()) - set(self.runner.failures.values())
+        if self.notice.text.text() in gone:
+            self.notice.hide()
         self.column.failures = self.runner.failures
         self.column.refresh()
         for text in self.runner.failures.values():
