@@ -42,7 +42,7 @@ def prepare(step: str, image: Image | str | Path, /, **parameters: Any) -> Image
     (8, 8)
     """
     chosen = step_of(step)
-    return chosen.apply(_image(image), chosen.Parameters.make(parameters, step))
+    return chosen.run(_image(image), chosen.Parameters.make(parameters, step))
 
 
 def detect(kind: str, image: Image | str | Path, /, **parameters: Any) -> Detection:

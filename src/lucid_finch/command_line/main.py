@@ -247,7 +247,7 @@ def _prepare(step: str, model: Any, values: dict[str, Any]) -> None:
     parameters = model.make(given_parameters(model, values), step)
     with _reading():
         image = read_image(path, significant_bits=bits)
-    write_image(out, step_of(step).apply(image, parameters))
+    write_image(out, step_of(step).run(image, parameters))
 
 
 @contextlib.contextmanager

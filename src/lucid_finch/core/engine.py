@@ -70,7 +70,7 @@ class Engine:
             name = str(options.pop("step", ""))
             step = step_of(name)
             parameters = step.Parameters.make(options, f"preparation {number}, {name}")
-            image = self.cache.get((image.digest, name, parameters.model_dump_json()), lambda: step.apply(image, parameters))  # noqa: B023
+            image = self.cache.get((image.digest, name, parameters.model_dump_json()), lambda: step.run(image, parameters))  # noqa: B023
         return image
 
     def detect(
@@ -280,7 +280,7 @@ class _Points(Mapping[str, Array]):
                 columns["chain"] = number_of[columns["chain"]]
                 columns["x"], columns["y"] = image.frame.to_source(columns["x"], columns["y"])
                 if not image.frame.is_identity and "direction" in columns:
-                    columns["direction"] = (columns["direction"] + image.frame.turn) % 360.0
+                    columns["direction"] = image.frame.slope_direction(columns["direction"])
                     columns["strength"] = columns["strength"] / image.frame.scale
             self._columns = columns
         return self._columns

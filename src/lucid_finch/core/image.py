@@ -42,9 +42,24 @@ class Frame:
         return float(abs(a * d - b * c) ** 0.5)
 
     @property
+    def is_similarity(self) -> bool:
+        """Whether the map keeps shapes: no axis is stretched against the other."""
+        (a, b), (c, d) = self.matrix
+        return abs(a - d) + abs(b + c) <= 1e-9 * (abs(a) + abs(b) + abs(c) + abs(d))
+
+    @property
     def turn(self) -> float:
         """Degrees from this frame's x axis to the source's, growing from +x towards +y."""
         return float(np.degrees(np.arctan2(self.matrix[1][0], self.matrix[0][0])))
+
+    def slope_direction(self, direction: Any) -> Any:
+        """Degrees in [0, 360) in the source of gradients that point along `direction` (degrees) in this frame."""
+        if self.is_similarity:
+            return (direction + self.turn) % 360.0
+        # A gradient is no arrow between two points: it goes over by the inverse transpose.
+        (a, b), (c, d) = self.matrix
+        x, y = np.cos(np.radians(direction)), np.sin(np.radians(direction))
+        return np.degrees(np.arctan2((a * y - b * x) * np.sign(a * d - b * c), (d * x - c * y) * np.sign(a * d - b * c))) % 360.0
 
     def after(self, inner: Frame) -> Frame:
         """The map that applies `inner` first and then this one."""
@@ -88,6 +103,8 @@ class Image:
     page: int = 0
     """Which of the pictures in its file this is, from 0."""
     pages: int = 1
+    sure: tuple[tuple[float, float], ...] | None = None
+    """Corners, in the source, of the part that no neighbourhood beyond a border has reached; None: all of it."""
 
     @staticmethod
     def from_array(
@@ -163,6 +180,13 @@ class Image:
         if self.mask is not None:
             digest.update(np.ascontiguousarray(self.mask).data)
         return digest.hexdigest()
+
+    @property
+    def corners(self) -> tuple[tuple[float, float], ...]:
+        """Outer corners in the source frame, in order around the image."""
+        right, bottom = self.width - 0.5, self.height - 0.5
+        places = ((-0.5, -0.5), (right, -0.5), (right, bottom), (-0.5, bottom))
+        return tuple((float(x), float(y)) for x, y in (self.frame.to_source(*place) for place in places))
 
     def with_pixels(self, pixels: Pixels, **changes: Any) -> Image:
         """The same image with other pixels (of the same frame unless `frame` is given)."""

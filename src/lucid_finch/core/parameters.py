@@ -91,6 +91,8 @@ class Declaration:
         elif kind in (int, float) or kind is Length:
             noun = "a whole number" if kind is int else "a length such as 25, 25px, 3%, 20%w" if kind is Length else "a number"
             text = noun + self._bounds() + unit
+        elif kind == Coefficients:
+            text = "rows of numbers such as [[1, 0, -1], [2, 0, -2], [1, 0, -1]], an odd count of rows and of columns"
         elif get_origin(kind) is tuple:
             text = f"{len(get_args(kind))} numbers{self._bounds()}{unit}"
         elif kind is str:
@@ -188,6 +190,22 @@ class Length:
     @classmethod
     def __get_pydantic_json_schema__(cls, schema: Any, handler: Any) -> JsonSchemaValue:
         return {"anyOf": [{"type": "number", "minimum": 0}, {"type": "string", "pattern": r"^[0-9.]+(px|%|%w|%h|mm)?$"}]}
+
+
+Coefficients = tuple[tuple[float, ...], ...]
+"""Rows of numbers."""
+
+
+def rows_of_numbers(text: str) -> Any:
+    """Rows from a text such as "1 0 -1; 2 0 -2": numbers parted by spaces, commas or tabs, rows by semicolons or new lines.
+
+    What cannot be read is returned as it is, for validation to refuse.
+    """
+    try:
+        rows = [row for row in re.split(r"[;\n]", text.strip()) if row.strip()]
+        return tuple(tuple(float(cell) for cell in re.split(r"[\s,]+", row.strip(" \t,"))) for row in rows)
+    except ValueError:
+        return text
 
 
 class Parameters(BaseModel):

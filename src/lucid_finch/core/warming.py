@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from typing import Any
 
 import numpy as np
 
@@ -10,6 +11,21 @@ from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.compiling import cache_folder
 
 _MARKER = "complete"
+
+# A step for each pixel loop.
+_STEPS: tuple[tuple[str, dict[str, Any]], ...] = (
+    ("smooth", {"method": "gaussian", "sigma": 1.0}),
+    ("smooth", {"method": "box", "size": 5}),
+    ("smooth", {"method": "median", "size": 3}),
+    ("smooth", {"method": "median", "size": 5}),
+    ("smooth", {"method": "median", "size": 7}),
+    ("smooth", {"method": "bilateral", "sigma": 1.0}),
+    ("derivative", {"of": "x", "sigma": 1.0}),
+    ("kernel", {"coefficients": ((0.0, 1.0, 0.0), (1.0, -4.0, 1.0), (0.0, 1.0, 0.0))}),
+    ("resize", {"factor": 0.7}),
+    ("rotate", {"angle": 10.0}),
+    ("flatten", {}),
+)
 
 
 def is_warm() -> bool:
@@ -39,6 +55,8 @@ def warm_up_steps() -> Iterator[tuple[float, str]]:
                 detection = engine.detect(kind, picture, parameters)
                 for evidence in detection.evidence.values():
                     _ = evidence.values
+        for step, parameters in _STEPS:
+            engine.Engine().prepared(picture, [{"step": step, **parameters}])
     yield len(pictures) / (len(pictures) + 1), "competition"
     compete(np.arange(2), np.array([[0, 1]]), np.ones(2, bool))
     _warm_up_viewing()

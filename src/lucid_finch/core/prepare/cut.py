@@ -2,15 +2,12 @@
 
 from __future__ import annotations
 
-import math
-from dataclasses import replace
-
 import numpy as np
 
 from lucid_finch.core.errors import ParameterError
-from lucid_finch.core.image import Frame, Image
+from lucid_finch.core.image import Image
 from lucid_finch.core.parameters import Parameters, gathers
-from lucid_finch.core.prepare.step import PreparationStep
+from lucid_finch.core.prepare.step import PreparationStep, trimmed
 from lucid_finch.core.regions import Region
 
 
@@ -40,20 +37,3 @@ class Crop(PreparationStep):
             )
         window = (slice(rows[0], rows[-1] + 1), slice(columns[0], columns[-1] + 1))
         return trimmed(image, window, None if inside[window].all() else inside[window])
-
-
-def trimmed(image: Image, window: tuple[slice, slice], inside: np.ndarray | None = None) -> Image:
-    """The part of the image in `window` (rows, columns), its mask narrowed to `inside`."""
-    mask = image.mask[window] if image.mask is not None else None
-    if inside is not None:
-        mask = inside if mask is None else mask & inside
-    frame = image.frame.after(Frame.shifted(window[1].start, window[0].start))
-    return replace(image, pixels=np.ascontiguousarray(image.pixels[window]), mask=mask, frame=frame)
-
-
-def without_margin(image: Image, margin: float, what: str) -> Image:
-    """The image less `margin` px on every side. Raises `ParameterError` if nothing is left."""
-    m = math.ceil(margin)
-    if image.width <= 2 * m or image.height <= 2 * m:
-        raise ParameterError(f"{what}: border = trim leaves nothing of {image.width} x {image.height} px; the margin is {m} px")
-    return trimmed(image, (slice(m, image.height - m), slice(m, image.width - m)))

@@ -1,35 +1,52 @@
-"""Smoothing: Gaussian, box and median."""
+"""Smoothing and its opposite: Gaussian, box, median and bilateral filters, and sharpening."""
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
-from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.image import Image
+from lucid_finch.core.numerics import filters, ranks
 from lucid_finch.core.numerics.gradients import gaussian_kernel, smoothed
 from lucid_finch.core.parameters import gathers
-from lucid_finch.core.prepare.cut import without_margin
-from lucid_finch.core.prepare.step import BorderedParameters, PreparationStep
+from lucid_finch.core.prepare.step import BorderedParameters, PreparationStep, odd, over_planes
 
 
 class SmoothParameters(BorderedParameters):
     """Parameters of `smooth`."""
 
-    method: Literal["gaussian", "box", "median"] = gathers(
-        "gaussian", label="Method", help="gaussian (weighted by distance), box (plain mean), median (keeps edges, drops specks)."
+    method: Literal["gaussian", "box", "median", "bilateral"] = gathers(
+        "gaussian",
+        label="Method",
+        help="gaussian (weighted by distance), box (plain mean), median (keeps edges, drops specks), bilateral (weighted by "
+        "distance and by likeness: keeps edges, evens out faint texture).",
     )
     sigma: float = gathers(
-        1.0, label="Sigma", unit="px", least=0.0, most=100.0, usual=(0.0, 10.0), help="Standard deviation, for gaussian."
+        1.0,
+        label="Sigma",
+        unit="px",
+        least=0.0,
+        most=100.0,
+        usual=(0.0, 10.0),
+        help="Standard deviation, for gaussian and bilateral (there at most 20).",
     )
     size: int = gathers(
         3, label="Size", unit="px", least=1, most=201, usual=(1, 31), help="Side of the square, odd, for box and median."
     )
+    range_pct: float = gathers(
+        5.0,
+        label="Likeness",
+        unit="%",
+        above=0.0,
+        most=100.0,
+        usual=(0.5, 30.0),
+        help="For bilateral: standard deviation of the weight over differences in grey level, of the value range.",
+    )
 
 
-_MODES = {"mirror": "mirror", "replicate": "nearest", "constant": "constant", "trim": "mirror"}
+_MOST_BILATERAL = 20.0
 
 
 class Smooth(PreparationStep):
@@ -38,35 +55,72 @@ class Smooth(PreparationStep):
     Parameters = SmoothParameters
 
     def apply(self, image: Image, parameters: SmoothParameters) -> Image:
+        method, size = parameters.method, parameters.size
+        margin = int(self.reach(image, parameters))
+        # A median, and whatever reaches no neighbour, makes no new grey levels.
+        changes = {"quantum": image.quantum} if method == "median" or not margin else {}
+        if not margin:
+            return image if method == "median" else image.with_pixels(image.pixels.astype(np.float32), **changes)
+        spread = parameters.range_pct / 100 * image.span
+        weights = gaussian_kernel(parameters.sigma)
+        run = {
+            "gaussian": lambda plane: smoothed(plane, weights),
+            "box": lambda plane: filters.box_mean(plane, size),
+            "median": lambda plane: ranks.median(plane, size),
+            "bilateral": lambda plane: filters.bilateral(plane, min(parameters.sigma, _MOST_BILATERAL), spread),
+        }[method]
+        return over_planes(image, run, (margin, margin), parameters.border, "smooth", **changes)
+
+    def reach(self, image: Image, parameters: SmoothParameters) -> float:
+        if parameters.method in ("box", "median"):
+            return odd(parameters.size, "smooth") // 2
         if parameters.method == "gaussian":
-            weights = gaussian_kernel(parameters.sigma)
-        else:
-            if parameters.size % 2 == 0:
-                raise ParameterError(f"smooth: size = {parameters.size} is not allowed; it must be odd", "size")
-            weights = np.full(parameters.size, 1.0 / parameters.size)
-        planes = [image.pixels] if not image.is_colour else [np.ascontiguousarray(image.pixels[..., c]) for c in range(3)]
-        results = [_one_plane(plane, parameters, weights, image.black) for plane in planes]
-        pixels = results[0] if len(results) == 1 else np.stack(results, axis=2)
-        quantum = image.quantum if parameters.method == "median" else 0.0 if len(weights) > 1 else image.quantum
-        # An average over invalid pixels is no value of the scene: their neighbourhood becomes invalid with them.
-        mask = image.mask
-        if mask is not None and len(weights) > 1:
-            from scipy import ndimage
+            return len(gaussian_kernel(parameters.sigma)) // 2
+        sigma = min(parameters.sigma, _MOST_BILATERAL)
+        return float(filters.bilateral_offsets(sigma)[0].max()) if sigma > 0 else 0.0
 
-            mask = ~ndimage.maximum_filter(~mask, len(weights), mode="nearest")
-        result = image.with_pixels(pixels, quantum=quantum, mask=mask)
-        return without_margin(result, len(weights) // 2, "smooth") if parameters.border == "trim" else result
+    def kernels(self, parameters: SmoothParameters) -> dict[str, NDArray[np.float64]]:
+        if parameters.method == "gaussian":
+            line = gaussian_kernel(parameters.sigma)
+            return {"weights": np.outer(line, line)}
+        if parameters.method == "box":
+            return {"weights": np.full((parameters.size, parameters.size), 1.0 / parameters.size**2)}
+        return {}
 
 
-def _one_plane(plane: NDArray[Any], parameters: SmoothParameters, weights: NDArray[np.float64], black: float) -> NDArray[Any]:
-    mode = _MODES[parameters.border]
-    if parameters.method != "median" and mode == "mirror":
-        return smoothed(plane, weights)
-    from scipy import ndimage  # here, since loading it takes half a second
+class SharpenParameters(BorderedParameters):
+    """Parameters of `sharpen`."""
 
-    if parameters.method == "median":
-        return np.asarray(ndimage.median_filter(plane, parameters.size, mode=mode, cval=black))
-    middle = plane.astype(np.float32)
-    for axis in (0, 1):
-        middle = ndimage.correlate1d(middle, weights, axis=axis, mode=mode, cval=black)
-    return middle
+    sigma: float = gathers(
+        2.0, label="Sigma", unit="px", above=0.0, most=100.0, usual=(0.3, 10.0), help="How coarse what is brought out is."
+    )
+    amount: float = gathers(
+        1.0, label="Amount", least=0.0, most=20.0, usual=(0.0, 5.0), help="How often the detail is added; 0 changes nothing."
+    )
+
+
+class Sharpen(PreparationStep):
+    name = "sharpen"
+    purpose = "Add again what smoothing would take away; noise grows too."
+    Parameters = SharpenParameters
+
+    def apply(self, image: Image, parameters: SharpenParameters) -> Image:
+        """image + amount * (image - smoothed image); values may leave the value range and are kept."""
+        weights = gaussian_kernel(parameters.sigma)
+        amount = np.float32(parameters.amount)
+        margin = len(weights) // 2
+
+        def run(plane: NDArray[np.generic]) -> NDArray[np.float32]:
+            value = plane.astype(np.float32)
+            return np.asarray(value + amount * (value - smoothed(plane, weights)), np.float32)
+
+        return over_planes(image, run, (margin, margin), parameters.border, "sharpen")
+
+    def reach(self, image: Image, parameters: SharpenParameters) -> float:
+        return len(gaussian_kernel(parameters.sigma)) // 2
+
+    def kernels(self, parameters: SharpenParameters) -> dict[str, NDArray[np.float64]]:
+        line = gaussian_kernel(parameters.sigma)
+        table = -parameters.amount * np.outer(line, line)
+        table[len(line) // 2, len(line) // 2] += 1 + parameters.amount
+        return {"weights": table}

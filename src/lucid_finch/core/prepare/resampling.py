@@ -1,0 +1,144 @@
+"""Other sizes and angles; every position that is found later is still one of the source."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from lucid_finch.core.errors import ParameterError
+from lucid_finch.core.image import Frame, Image
+from lucid_finch.core.numerics.warping import resampled, resampling, warped
+from lucid_finch.core.parameters import Parameters, gathers
+from lucid_finch.core.prepare.step import PreparationStep, spread_invalid
+
+_MOST_PIXELS = 400_000_000
+
+
+class ResizeParameters(Parameters):
+    """Parameters of `resize`."""
+
+    factor: float | None = gathers(
+        None,
+        label="Factor",
+        above=0.0,
+        most=16.0,
+        usual=(0.1, 4.0),
+        help="0.5 halves both sides.",
+        auto="from what else is given",
+    )
+    width: int | None = gathers(
+        None, label="Width", unit="px", least=1, most=100_000, help="The height follows unless given too.", auto="not asked for"
+    )
+    height: int | None = gathers(
+        None, label="Height", unit="px", least=1, most=100_000, help="The width follows unless given too.", auto="not asked for"
+    )
+    width_max: int | None = gathers(
+        None, label="Width at most", unit="px", least=1, most=100_000, help="Shrink if wider.", auto="any width"
+    )
+    height_max: int | None = gathers(
+        None, label="Height at most", unit="px", least=1, most=100_000, help="Shrink if higher.", auto="any height"
+    )
+
+
+class Resize(PreparationStep):
+    name = "resize"
+    purpose = "Fewer or more pixels; what is found still has the source's coordinates."
+    Parameters = ResizeParameters
+
+    def apply(self, image: Image, parameters: ResizeParameters) -> Image:
+        """Means of what each new pixel covers when shrinking, cubic interpolation when enlarging."""
+        across, down = _steps(image, parameters)
+        if across == down == 1.0:
+            return image
+        size = (max(1, round(image.width / across)), max(1, round(image.height / down)))
+        if size[0] * size[1] > _MOST_PIXELS:
+            raise ParameterError(f"resize: {size[0]} x {size[1]} px is too large; at most {_MOST_PIXELS:,} pixels in all")
+        rows, columns = resampling(image.height, size[1], down), resampling(image.width, size[0], across)
+        planes = [image.pixels] if not image.is_colour else [np.ascontiguousarray(image.pixels[..., c]) for c in range(3)]
+        results = [resampled(plane, rows, columns) for plane in planes]
+        mask = None
+        if image.mask is not None:
+            mask = resampled(np.where(image.mask, 0, 255).astype(np.uint8), rows, columns) < 0.5
+        frame = image.frame.after(Frame(((across, 0.0), (0.0, down)), (0.5 * across - 0.5, 0.5 * down - 0.5)))
+        pixels = results[0] if len(results) == 1 else np.stack(results, axis=2)
+        return image.with_pixels(pixels, frame=frame, mask=mask, quantum=0.0)
+
+    def reach(self, image: Image, parameters: ResizeParameters) -> float:
+        return 2.0 if min(_steps(image, parameters)) < 1 else 0.0
+
+
+def _steps(image: Image, given: ResizeParameters) -> tuple[float, float]:
+    """Old pixels a new pixel, across and down; the same both ways unless width and height are both given."""
+    asked = {
+        n: getattr(given, n) for n in ("factor", "width", "height", "width_max", "height_max") if getattr(given, n) is not None
+    }
+    groups = [g for g in (("factor",), ("width", "height"), ("width_max", "height_max")) if any(n in asked for n in g)]
+    if len(groups) != 1:
+        told = ", ".join(asked) or "nothing"
+        raise ParameterError(
+            f"resize: {told} is given; it must be factor, or width and/or height, or width_max and/or height_max",
+            next(iter(asked), "factor"),
+        )
+    if "factor" in asked:
+        return 1 / asked["factor"], 1 / asked["factor"]
+    if groups[0] == ("width", "height"):
+        across = image.width / asked["width"] if "width" in asked else None
+        down = image.height / asked["height"] if "height" in asked else None
+        return across or down or 1.0, down or across or 1.0
+    step = max(1.0, image.width / asked.get("width_max", math.inf), image.height / asked.get("height_max", math.inf))
+    return step, step
+
+
+class RotateParameters(Parameters):
+    """Parameters of `rotate`."""
+
+    angle: float = gathers(
+        0.0,
+        label="Angle",
+        unit="degrees",
+        least=-360.0,
+        most=360.0,
+        usual=(-180.0, 180.0),
+        help="How far the picture is turned, from +x towards +y (clockwise on the screen), about its middle.",
+    )
+    expand: bool = gathers(True, label="Keep the corners", help="Make room for the turned corners; else the size stays.")
+
+
+class Rotate(PreparationStep):
+    name = "rotate"
+    purpose = "Turn the picture; what is found still has the source's coordinates."
+    Parameters = RotateParameters
+
+    def apply(self, image: Image, parameters: RotateParameters) -> Image:
+        """Cubic interpolation; what comes in from outside is black and invalid. Quarter turns move whole pixels."""
+        turn = math.radians(parameters.angle)
+        # Sine and cosine of whole quarter turns are whole numbers.
+        c, s = (round(v) if abs(v - round(v)) < 1e-12 else v for v in (math.cos(turn), math.sin(turn)))
+        if c == 1:
+            return image
+        width, height = image.width, image.height
+        if parameters.expand:
+            width = math.ceil(abs(image.width * c) + abs(image.height * s) - 1e-6)
+            height = math.ceil(abs(image.width * s) + abs(image.height * c) - 1e-6)
+        # Back from the turned picture: about the middles of both.
+        x0, y0 = (width - 1) / 2, (height - 1) / 2
+        x1, y1 = (image.width - 1) / 2, (image.height - 1) / 2
+        back = Frame(((c, s), (-s, c)), (x1 - c * x0 - s * y0, y1 + s * x0 - c * y0))
+        matrix = np.array([[c, s, back.offset[0]], [-s, c, back.offset[1]]], float)
+        planes = [image.pixels] if not image.is_colour else [np.ascontiguousarray(image.pixels[..., i]) for i in range(3)]
+        results = [warped(plane, matrix, (width, height), image.black) for plane in planes]
+        valid = np.full((image.height, image.width), 255, np.uint8)
+        mask = spread_invalid(image.mask, 1, 1)
+        if mask is not None:
+            valid[~mask] = 0
+        mask = warped(valid, matrix, (width, height), 0) > 254.5
+        pixels = results[0] if len(results) == 1 else np.stack(results, axis=2)
+        if abs(c) in (0, 1) and image.pixels.dtype != np.float32:
+            pixels = np.round(pixels).astype(image.pixels.dtype)
+        quantum = image.quantum if abs(c) in (0, 1) else 0.0
+        kept = None if mask.all() else mask
+        return image.with_pixels(pixels, frame=image.frame.after(back), mask=kept, quantum=quantum)
+
+    def reach(self, image: Image, parameters: RotateParameters) -> float:
+        return 0.0 if parameters.angle % 90 == 0 else 2.0
