@@ -12,8 +12,8 @@ from lucid_finch.core.errors import Cancelled, FileError, ParameterError
 from lucid_finch.core.explaining import Explanation, explain
 from lucid_finch.core.image import Frame, Image
 from lucid_finch.core.prepare import step_of
-from lucid_finch.core.recipe import json_schema
-from lucid_finch.files.annotated import MarkStyle, write_annotated
+from lucid_finch.core.recipe import MarkStyle, json_schema
+from lucid_finch.files.annotated import write_annotated
 from lucid_finch.files.findings import write_csv, write_findings, write_svg
 from lucid_finch.files.images import read_image
 from lucid_finch.files.maps import write_image, write_map

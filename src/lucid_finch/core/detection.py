@@ -155,6 +155,21 @@ MapKind = Literal["grey", "signed", "cyclic", "mask"]
 
 
 @dataclass(frozen=True)
+class Arithmetic:
+    """How a map is made of another: sums of its pixels times coefficients, and perhaps the root of their squares."""
+
+    of: str
+    """Name of the map that the coefficients are laid on."""
+    kernels: Mapping[str, Array]
+    """Tables of odd sides, by label, laid on as written (no flip)."""
+    root: bool = False
+    """Whether the value is the root of the sum of the squares of the sums."""
+    border: str = "mirror"
+    black: float = 0.0
+    """What stands beyond the border where that is constant."""
+
+
+@dataclass(frozen=True)
 class EvidenceMap:
     """A map that a decision rests on, computed when looked at.
 
@@ -174,6 +189,10 @@ class EvidenceMap:
     """Whether it changes with a limit that only judging looks at."""
     axes: tuple[Array, Array, str, str] | None = None
     """Where the map is no image: the values of its columns and of its rows, and what both are (with units)."""
+    arithmetic: Arithmetic | None = None
+    """How each value comes about, where that is a weighted sum."""
+    sure: tuple[tuple[float, float], ...] | None = None
+    """Corners, in the source, of the part that nothing beyond a border has reached; None: all of it."""
 
     @property
     def values(self) -> Array:

@@ -29,6 +29,7 @@ from lucid_finch.core.numerics.channels import mix
 from lucid_finch.core.parameters import Stage
 from lucid_finch.core.prepare import step_of
 from lucid_finch.core.recipe import DetectorEntry, Recipe, Unmet
+from lucid_finch.core.regions import Region
 
 MOST_NEAR_MISSES = 500
 
@@ -110,16 +111,24 @@ class Engine:
                 raise Cancelled()
             if progress is not None:
                 progress(number / len(recipe.running), entry.name)
-            detections[entry.name] = self.run_entry(entry, common, cancelled)
+            detections[entry.name] = self.run_entry(entry, common, cancelled, recipe.region)
             unmet += entry.unmet(detections[entry.name])
         if progress is not None:
             progress(1.0, "")
         return Run(recipe, image, detections, tuple(unmet), time.perf_counter() - started)
 
-    def run_entry(self, entry: DetectorEntry, common: Image, cancelled: Callable[[], bool] | None = None) -> Detection:
-        """One detector of a recipe on the commonly prepared image."""
-        prepared = self.prepared(common, [step.plain() for step in entry.prepare], cancelled)
-        return self.detect(entry.kind, prepared, entry.made_parameters(), entry.name, cancelled)
+    def run_entry(
+        self,
+        entry: DetectorEntry,
+        common: Image,
+        cancelled: Callable[[], bool] | None = None,
+        region: Region | None = None,
+        ready: bool = False,
+    ) -> Detection:
+        """One detector of a recipe on the commonly prepared image; `region` is that of the recipe. With `ready` the
+        detector's own preparation has been done already."""
+        prepared = common if ready else self.prepared(common, [step.plain() for step in entry.prepare], cancelled)
+        return self.detect(entry.kind, prepared, entry.made_parameters(region), entry.name, cancelled)
 
     def _grey(self, image: Image) -> Image:
         return self.cache.get((image.digest, "luma"), lambda: as_grey(image)) if image.is_colour else image

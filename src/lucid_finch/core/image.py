@@ -48,6 +48,12 @@ class Frame:
         return abs(a - d) + abs(b + c) <= 1e-9 * (abs(a) + abs(b) + abs(c) + abs(d))
 
     @property
+    def is_upright(self) -> bool:
+        """Whether rows and columns run along the source's, equally stretched."""
+        (a, b), (c, d) = self.matrix
+        return b == 0 and c == 0 and a == d and a > 0
+
+    @property
     def turn(self) -> float:
         """Degrees from this frame's x axis to the source's, growing from +x towards +y."""
         return float(np.degrees(np.arctan2(self.matrix[1][0], self.matrix[0][0])))

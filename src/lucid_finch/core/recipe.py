@@ -9,13 +9,14 @@ from dataclasses import dataclass
 from typing import Annotated, Any, Literal, Self
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
+from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError, model_validator
 
 from lucid_finch.core.detection import Detection
 from lucid_finch.core.detector import DetectorParameters
 from lucid_finch.core.detectors import KINDS, detector_of
 from lucid_finch.core.errors import ParameterError, nearest
 from lucid_finch.core.prepare import STEPS, step_of
+from lucid_finch.core.regions import Region
 
 VERSION = 1
 
@@ -53,6 +54,20 @@ def _off(on: bool) -> dict[str, bool]:
 
 
 Count = Annotated[int, Field(ge=0)]
+
+
+class MarkStyle(_Part):
+    """How findings are drawn on annotated pictures."""
+
+    colour: Annotated[str, Field(pattern="^(#[0-9a-fA-F]{6})?$")] = ""
+    """#rrggbb; empty: one of a safe set for each detector."""
+    thickness: Annotated[float, Field(ge=0, le=100)] = 0.0
+    """px of the written picture; 0: fits the size of the picture."""
+    text_size: Annotated[float, Field(ge=0, le=500)] = 0.0
+    """px of the written picture; 0: fits the size of the picture."""
+    numbers: bool = True
+    colour_by: str = ""
+    """A column that sets the colour of each mark."""
 
 
 @dataclass(frozen=True)
@@ -93,9 +108,11 @@ class DetectorEntry(_Part):
                 raise ValueError(f"expect: {name}: two numbers are needed, lowest and highest")
         return self
 
-    def made_parameters(self) -> DetectorParameters:
+    def made_parameters(self, region: Region | None = None) -> DetectorParameters:
+        """The parameters; `region` stands in where the detector has none of its own."""
         detector = detector_of(self.kind)
-        return detector.Parameters.make(self.parameters, f'detector "{self.name}" ({self.kind})')
+        made = detector.Parameters.make(self.parameters, f'detector "{self.name}" ({self.kind})')
+        return made.model_copy(update={"region": region}) if region is not None and made.region is None else made
 
     def unmet(self, detection: Detection) -> list[Unmet]:
         """Which expectations the detection does not meet."""
@@ -133,7 +150,11 @@ class Recipe(_Part):
     name: str = ""
     notes: str = ""
     prepare: tuple[Step, ...] = ()
+    region: Region | None = None
+    """Where every detector looks that has no region of its own."""
     detectors: tuple[DetectorEntry, ...] = ()
+    marks: MarkStyle = MarkStyle()
+    """How findings are drawn on annotated pictures."""
 
     @model_validator(mode="after")
     def _names_differ(self) -> Recipe:
@@ -190,7 +211,9 @@ class Recipe(_Part):
             "name": self.name,
             "notes": self.notes,
             "prepare": [s.plain() for s in self.prepare],
+            "region": self.region.model_dump(mode="json") if self.region is not None else None,
             "detectors": [d.plain() for d in self.detectors],
+            "marks": self.marks.model_dump(mode="json"),
             "combine": [],
             "measures": [],
             "checks": [],
@@ -203,8 +226,8 @@ class Recipe(_Part):
 
     @property
     def sha256(self) -> str:
-        """Hash of what the recipe does: its text without name and notes."""
-        core = {k: v for k, v in self.plain().items() if k not in ("name", "notes")}
+        """Hash of what the recipe does: its text without name, notes and the style of marks."""
+        core = {k: v for k, v in self.plain().items() if k not in ("name", "notes", "marks")}
         return hashlib.sha256(json.dumps(core, sort_keys=True).encode()).hexdigest()
 
 
@@ -249,6 +272,9 @@ def json_schema() -> dict[str, Any]:
             }
         )
     definitions["step"] = {"oneOf": steps}
+    marks = MarkStyle.model_json_schema()
+    region = TypeAdapter(Region).json_schema(ref_template="#/$defs/{model}")
+    definitions.update(region.pop("$defs", {}))
     empty = {"type": ["array", "null"], "maxItems": 0}
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
@@ -261,7 +287,9 @@ def json_schema() -> dict[str, Any]:
             "name": {"type": "string"},
             "notes": {"type": "string"},
             "prepare": {"type": "array", "items": {"$ref": "#/$defs/step"}},
+            "region": {"anyOf": [region, {"type": "null"}]},
             "detectors": {"type": "array", "items": {"oneOf": entries}},
+            "marks": marks,
             **dict.fromkeys(_NOT_YET, empty),
         },
         "$defs": definitions,

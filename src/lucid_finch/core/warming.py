@@ -67,16 +67,18 @@ def warm_up_steps() -> Iterator[tuple[float, str]]:
 
 def _warm_up_viewing() -> None:
     """The loops of the window: levels, views and strokes."""
-    from lucid_finch.core.numerics.viewing import halved, load, sample, sample_values, strokes, tint
+    from lucid_finch.core.numerics.viewing import halved, load, sample, sample_turned, sample_values, strokes, tint
 
     load()
     out = np.zeros((4, 4), np.uint32)
     table = np.zeros(256, np.uint32)
+    places = np.array([[1.0, 0.0, 0.0], [0.0, 1.0, 0.0]])
     for dtype in (np.uint8, np.uint16, np.float32):
         for channels in (1, 3):
             level = halved(np.zeros((4, 4, channels), dtype))
             sample(level, 0.0, 0.0, 1.0, np.float32(0), np.float32(1), table, np.uint32(0), out)
-            sample_values(level, 0.0, 0.0, 1.0, np.zeros((4, 4), np.float32))
+            sample_turned(level, places, np.float32(0), np.float32(1), table, np.uint32(0), out)
+            sample_values(level, places, np.zeros((4, 4), np.float32))
     cover = np.zeros((4, 4), np.uint8)
     points, start, chosen, closed = np.zeros((2, 2), np.float32), np.array([0, 2]), np.array([0]), np.zeros(1, bool)
     strokes(points, 0.0, 0.0, 1.0, start, chosen, closed, 0.0, 1.0, 2.0, cover, cover.copy())

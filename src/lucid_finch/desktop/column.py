@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import partial
+from typing import Any
 
 from PySide6.QtCore import QSize, Qt, Signal
 from PySide6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent
@@ -23,7 +24,7 @@ from PySide6.QtWidgets import (
 from lucid_finch.core.detectors import KINDS
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.prepare import STEPS
-from lucid_finch.desktop.document import SOURCE, Study, step_number
+from lucid_finch.desktop.document import SOURCE, Study, step_place
 from lucid_finch.desktop.guard import guarded
 
 
@@ -211,15 +212,19 @@ class RecipeColumn(QWidget):
 
     def rename_chosen(self) -> None:
         card = self.study.chosen
-        if card in self.cards and card != SOURCE and step_number(card) is None:
+        if card in self.cards and card != SOURCE and step_place(card) is None:
             self.cards[card].start_rename()
 
     def card_menu(self, card: str) -> QMenu:
         """What can be done with a card; the same is in the list of all actions, for the chosen one."""
         study = self.study
         menu = QMenu(self)
-        if step_number(card) is None:
+        if step_place(card) is None:
             menu.addAction(self.tr("Rename"), lambda: self.cards[card].start_rename())
+            own = menu.addMenu(self.tr("Own preparation"))
+            own.setToolTipsVisible(True)
+            for name, step in STEPS.items():
+                own.addAction(name, partial(study.add_step, name, card)).setToolTip(step.purpose)
         menu.addAction(self.tr("Duplicate"), lambda: self.do(lambda: study.duplicate(card)))
         menu.addAction(self.tr("Move up"), lambda: self.do(lambda: study.move(card, -1)))
         menu.addAction(self.tr("Move down"), lambda: self.do(lambda: study.move(card, 1)))
@@ -240,11 +245,11 @@ class RecipeColumn(QWidget):
             kind = "RGB" if image.is_colour else self.tr("grey")
             self.cards[SOURCE].show_state(f"{image.width} × {image.height} · {kind} · {8 * image.pixels.itemsize} bit")
         for name, card in self.cards.items():
-            number = step_number(name)
-            if number is not None:
-                step = self.study.recipe.prepare[number]
-                card.name.setText(step.step)
-                card.show_state(_step_text(step.plain()), on=step.on)
+            place = step_place(name)
+            if place is not None:
+                step = self.study.steps_of(place[0])[place[1]]
+                card.name.setText(str(step["step"]))
+                card.show_state(_step_text(step), on=bool(step.get("on", True)))
         for entry in self.study.recipe.detectors:
             card = self.cards[entry.name]
             found = self.study.detections.get(entry.name)
@@ -273,6 +278,10 @@ class RecipeColumn(QWidget):
         self.cards = {}
         for place, name in enumerate(wanted):
             card = Card(self.tr("Source") if name == SOURCE else self.study.title(name), fixed=name == SOURCE)
+            step = step_place(name)
+            if step is not None and step[0]:
+                # What belongs to one detector alone hangs below it.
+                card.setContentsMargins(16, 0, 0, 0)
             card.chosen.connect(partial(self.study.choose, name))
             card.switched.connect(lambda on, n=name: self.do(lambda: self.study.switch(n, on)))
             card.renamed.connect(lambda text, n=name: self.do(lambda: self.study.rename(n, text)))
@@ -284,15 +293,28 @@ class RecipeColumn(QWidget):
         self._layout.insertWidget(1 + len(self.study.recipe.prepare), self.add_step)
 
 
-def _step_text(step: dict[str, object]) -> str:
+def _step_text(step: dict[str, Any]) -> str:
+    """What a step does, in a few words."""
     name = str(step["step"])
-    if name == "channel":
-        return str(step["take"])
-    if name == "smooth":
-        return f"{step['method']} {step['sigma']:g} px" if step["method"] == "gaussian" else f"{step['method']} {step['size']} px"
-    if name == "tone":
-        return f"gamma {step['gamma']:g}, {step['black_pct']:g} to {step['white_pct']:g} %"
-    if name == "crop" and isinstance(step["region"], dict):
-        region = step["region"]
-        return f"{region.get('shape')} at {region.get('x', 0):.0f}, {region.get('y', 0):.0f}"
-    return name
+    size = f"{step['size']} px" if step.get("size") is not None else f"{step.get('sigma', 0):g} px"
+    if name == "smooth" and step["method"] in ("gaussian", "bilateral"):
+        size = f"{step['sigma']:g} px"
+    given = [
+        f"{k.replace('_', ' ')} {step[k]:g}" for k in ("factor", "width", "height", "width_max", "height_max") if step.get(k)
+    ]
+    region = step.get("region") or {}
+    words: dict[str, Callable[[], str]] = {
+        "channel": lambda: str(step["take"]),
+        "contrast_axis": lambda: "object against surroundings",
+        "smooth": lambda: f"{step['method']} {size}",
+        "tone": lambda: f"gamma {step['gamma']:g}, {step['black_pct']:g} to {step['white_pct']:g} %",
+        "crop": lambda: f"{region.get('shape')} at {region.get('x', 0):.0f}, {region.get('y', 0):.0f}",
+        "flatten": lambda: f"{step['method']}, {step['by']}",
+        "sharpen": lambda: f"{step['amount']:g} times, {size}",
+        "derivative": lambda: f"{step['of']} {size}",
+        "kernel": lambda: f"{len(step['coefficients'])} × {len(step['coefficients'][0])} coefficients",
+        "resize": lambda: ", ".join(given),
+        "rotate": lambda: f"{step['angle']:g}°",
+        "morphology": lambda: f"{step['operation'].replace('_', ' ')}, {step['shape']} {size}",
+    }
+    return words[name]()

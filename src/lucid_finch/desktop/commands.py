@@ -61,6 +61,8 @@ def bench_actions(bench: Bench) -> Actions:
         ("cursor", bench.tr("Panes share the cursor")),
     ):
         switch(look, f"link_{what}", text, partial(bench.panes.set_linked, what), True)
+    tip = bench.tr("Hatched where the result rests on what stands for pixels beyond the border")
+    switch(look, "shade", bench.tr("Hatch what the border makes unsure"), bench.panes.set_shaded, False, "B", tip)
     add(look, "range", bench.tr("Display range of the active pane…"), lambda: bench.active_frame.open_range(), "R")
     add(look, "map_menu", bench.tr("Map of the active pane…"), lambda: bench.active_frame.title.showMenu(), "M")
     tip = bench.tr("Then click where something was expected; or Shift+click")

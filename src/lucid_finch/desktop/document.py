@@ -31,14 +31,32 @@ SOURCE = "@source"
 _STEP = "@step "
 
 
-def step_card(number: int) -> str:
-    """The card of a preparation step, counted from 0."""
-    return f"{_STEP}{number}"
+def step_card(number: int, owner: str = "") -> str:
+    """The card of a preparation step, counted from 0: a common one, or one of its `owner`, a detector, alone."""
+    return f"{_STEP}{number}" + (f" of {owner}" if owner else "")
 
 
-def step_number(card: str) -> int | None:
-    """The preparation step behind a card, or None if it is another kind of card."""
-    return int(card.removeprefix(_STEP)) if card.startswith(_STEP) else None
+def step_place(card: str) -> tuple[str, int] | None:
+    """Owner ("" where common) and number of the preparation step behind a card, or None if it is another kind of card."""
+    if not card.startswith(_STEP):
+        return None
+    number, _, owner = card.removeprefix(_STEP).partition(" of ")
+    return owner, int(number)
+
+
+def first_parameters(name: str, image: Image | None) -> dict[str, Any]:
+    """What a new step starts with besides its defaults: regions that can be dragged from there."""
+    width, height = image.source_size if image is not None else (100, 100)
+
+    def box(x: float, y: float, wide: float, high: float) -> dict[str, Any]:
+        numbers = {"x": x * (width - 1), "y": y * (height - 1), "width": wide * width, "height": high * height}
+        return {"shape": "rectangle", **{k: round(v, 1) for k, v in numbers.items()}}
+
+    if name == "crop":
+        return {"region": box(0.5, 0.5, 1.0, 1.0)}
+    if name == "contrast_axis":
+        return {"inside": box(0.5, 0.5, 0.08, 0.08), "outside": box(0.25, 0.5, 0.08, 0.08)}
+    return {"factor": 0.5} if name == "resize" else {}
 
 
 class _Edit(QUndoCommand):
@@ -80,11 +98,15 @@ class Study(QObject):
         self.image: Image | None = None
         self.image_path: Path | None = None
         self.prepared: Image | None = None
+        """What the detector in sight sees."""
+        self.stages: list[tuple[str, Image]] = []
+        """Card and result of every preparation step that leads there."""
         self.detections: dict[str, Detection] = {}
         self.undo = QUndoStack(self)
         self.undo.setUndoLimit(1000)
         self.chosen = self.recipe.detectors[0].name
         """The chosen card: the name of a detector, `SOURCE` or a `step_card`."""
+        self._last_detector = ""
 
     def choose(self, card: str) -> None:
         if card != self.chosen and card in self.cards:
@@ -94,14 +116,27 @@ class Study(QObject):
     @property
     def cards(self) -> list[str]:
         """All cards from top to bottom."""
-        steps = [step_card(number) for number in range(len(self.recipe.prepare))]
-        return [SOURCE, *steps, *(entry.name for entry in self.recipe.detectors)]
+        found = [SOURCE, *(step_card(number) for number in range(len(self.recipe.prepare)))]
+        for entry in self.recipe.detectors:
+            found += [entry.name, *(step_card(number, entry.name) for number in range(len(entry.prepare)))]
+        return found
 
     @property
     def detector(self) -> str:
-        """The detector that evidence, tables and settings are about: the chosen one, else the first."""
+        """The detector that evidence, tables and settings are about: the chosen one or the owner of the chosen step, else
+        the one before, else the first."""
         names = [entry.name for entry in self.recipe.detectors]
-        return self.chosen if self.chosen in names else names[0] if names else ""
+        place = step_place(self.chosen)
+        chosen = self.chosen if place is None else place[0]
+        if chosen in names:
+            self._last_detector = chosen
+        return self._last_detector if self._last_detector in names else names[0] if names else ""
+
+    def steps_of(self, owner: str) -> list[dict[str, Any]]:
+        """The common preparation steps ("") or those of one detector, as plain data."""
+        if not owner:
+            return [step.plain() for step in self.recipe.prepare]
+        return [step.plain() for entry in self.recipe.detectors if entry.name == owner for step in entry.prepare]
 
     @property
     def detection(self) -> Detection | None:
@@ -109,7 +144,7 @@ class Study(QObject):
 
     def open_image(self, image: Image, path: Path | None) -> None:
         self.image, self.image_path = image, path
-        self.prepared = None
+        self.prepared, self.stages = None, []
         self.detections = {}
         self.image_changed.emit()
 
@@ -137,106 +172,113 @@ class Study(QObject):
                 entry["parameters"] = {**entry["parameters"], **parameters}
         self.edit({"detectors": detectors}, text, key)
 
-    def edit_step(self, number: int, parameters: dict[str, Any], text: str, key: str = "") -> None:
-        """Change parameters of one common preparation step. Raises `ParameterError`."""
-        steps = [step.plain() for step in self.recipe.prepare]
+    def edit_step(self, number: int, parameters: dict[str, Any], text: str, key: str = "", owner: str = "") -> None:
+        """Change parameters of one preparation step, common or of one detector. Raises `ParameterError`."""
+        steps = self.steps_of(owner)
         steps[number] = {**steps[number], **parameters}
-        self.edit({"prepare": steps}, text, key)
+        self._edit_steps(owner, steps, text, key)
+
+    def _edit_steps(self, owner: str, steps: list[dict[str, Any]], text: str, key: str = "", chosen: str = "") -> None:
+        if not owner:
+            self.edit({"prepare": steps}, text, key)
+        else:
+            entries = [{**entry, "prepare": steps} if entry["name"] == owner else entry for entry in self._entries()]
+            self.edit({"detectors": entries}, text, key)
+        if chosen:
+            self.choose(chosen)
 
     # What can be done with a card
 
-    def add_step(self, name: str) -> None:
-        """A preparation step after the last, with its defaults."""
-        step: dict[str, Any] = {"step": name}
-        if name == "crop":
-            width, height = self.image.source_size if self.image is not None else (100, 100)
-            step["region"] = {
-                "shape": "rectangle", "x": (width - 1) / 2, "y": (height - 1) / 2, "width": float(width), "height": float(height)
-            }  # fmt: skip
-        steps = [one.plain() for one in self.recipe.prepare]
-        self._edit_cards([*steps, step], None, f"add {name}", step_card(len(steps)))
+    def add_step(self, name: str, owner: str = "") -> None:
+        """A preparation step after the last, common or of one detector, with its defaults."""
+        step: dict[str, Any] = {"step": name, **first_parameters(name, self.image)}
+        steps = self.steps_of(owner)
+        self._edit_steps(owner, [*steps, step], f"add {name}", chosen=step_card(len(steps), owner))
 
     def add_detector(self, kind: str) -> None:
         """A detector after the last, with its defaults."""
-        entries = self._entries()
         name = self._free_name(kind)
-        self._edit_cards(None, [*entries, {"name": name, "kind": kind}], f"add {kind}", name)
+        self.edit({"detectors": [*self._entries(), {"name": name, "kind": kind}]}, f"add {kind}")
+        self.choose(name)
 
     def remove(self, card: str) -> None:
-        steps, entries, place = self._taken_apart(card)
-        (steps if step_number(card) is not None else entries).pop(place)
-        self._edit_cards(steps, entries, f"remove {self.title(card)}")
+        own, place = self._kin(card)
+        own.pop(place)
+        self._put_kin(card, own, f"remove {self.title(card)}")
 
     def duplicate(self, card: str) -> None:
-        steps, entries, place = self._taken_apart(card)
-        if step_number(card) is not None:
-            steps.insert(place + 1, dict(steps[place]))
-            self._edit_cards(steps, entries, f"duplicate {self.title(card)}", step_card(place + 1))
-        else:
-            name = self._free_name(card)
-            entries.insert(place + 1, {**entries[place], "name": name})
-            self._edit_cards(steps, entries, f"duplicate {card}", name)
+        own, place = self._kin(card)
+        step = step_place(card)
+        name = self._free_name(card) if step is None else ""
+        own.insert(place + 1, {**own[place], "name": name} if step is None else dict(own[place]))
+        self._put_kin(card, own, f"duplicate {self.title(card)}", name if step is None else step_card(place + 1, step[0]))
 
     def move(self, card: str, by: int) -> None:
         """Up (-1) or down (1) among its own kind; at the end nothing happens."""
-        steps, entries, place = self._taken_apart(card)
-        own = steps if step_number(card) is not None else entries
+        own, place = self._kin(card)
+        step = step_place(card)
         if 0 <= place + by < len(own):
             own.insert(place + by, own.pop(place))
-            chosen = step_card(place + by) if own is steps else card
-            self._edit_cards(steps, entries, f"move {self.title(card)}", chosen)
+            chosen = card if step is None else step_card(place + by, step[0])
+            self._put_kin(card, own, f"move {self.title(card)}", chosen)
 
     def switch(self, card: str, on: bool) -> None:
-        steps, entries, place = self._taken_apart(card)
-        own = steps if step_number(card) is not None else entries
+        own, place = self._kin(card)
         own[place] = {**own[place], "on": on}
-        self._edit_cards(steps, entries, f"switch {self.title(card)} {'on' if on else 'off'}")
+        self._put_kin(card, own, f"switch {self.title(card)} {'on' if on else 'off'}")
 
     def rename(self, card: str, name: str) -> None:
         """Raises `ParameterError` if the name is taken or empty."""
-        steps, entries, place = self._taken_apart(card)
+        entries, place = self._kin(card)
         entries[place] = {**entries[place], "name": name.strip()}
-        self._edit_cards(steps, entries, f"rename {card}", name.strip())
+        self._put_kin(card, entries, f"rename {card}", name.strip())
 
     def expect_count(self, name: str, count: Any) -> None:
         """How many findings a detector should have: a number, a pair, or None. Raises `ParameterError`."""
-        _, entries, place = self._taken_apart(name)
+        entries, place = self._kin(name)
         expect = {k: v for k, v in entries[place]["expect"].items() if k != "count"}
         entries[place] = {**entries[place], "expect": expect if count is None else {**expect, "count": count}}
-        self._edit_cards(None, entries, f"expected count of {name}")
+        self._put_kin(name, entries, f"expected count of {name}")
 
     def is_on(self, card: str) -> bool:
-        number = step_number(card)
-        if number is not None:
-            return self.recipe.prepare[number].on
+        place = step_place(card)
+        if place is not None:
+            return bool(self.steps_of(place[0])[place[1]].get("on", True))
         return all(entry.on for entry in self.recipe.detectors if entry.name == card)
 
+    def stage_title(self, card: str) -> str:
+        """What the map after a preparation step is called."""
+        place = step_place(card)
+        return f"{place[1] + 1} {self.title(card)}" if place is not None and card in self.cards else card
+
     def title(self, card: str) -> str:
-        number = step_number(card)
-        return self.recipe.prepare[number].step if number is not None else "source" if card == SOURCE else card
+        place = step_place(card)
+        return str(self.steps_of(place[0])[place[1]]["step"]) if place is not None else "source" if card == SOURCE else card
 
     def _entries(self) -> list[dict[str, Any]]:
         return [entry.plain() for entry in self.recipe.detectors]
 
-    def _taken_apart(self, card: str) -> tuple[list[dict[str, Any]], list[dict[str, Any]], int]:
-        """Steps, detectors, and the place of the card among its own kind."""
-        number = step_number(card)
+    def _kin(self, card: str) -> tuple[list[dict[str, Any]], int]:
+        """The steps or detectors that a card is one of, as plain data, and its place among them."""
+        place = step_place(card)
+        if place is not None:
+            return self.steps_of(place[0]), place[1]
         entries = self._entries()
-        place = number if number is not None else next(i for i, entry in enumerate(entries) if entry["name"] == card)
-        return [step.plain() for step in self.recipe.prepare], entries, place
+        return entries, next(i for i, entry in enumerate(entries) if entry["name"] == card)
+
+    def _put_kin(self, card: str, own: list[dict[str, Any]], text: str, chosen: str = "") -> None:
+        place = step_place(card)
+        if place is not None:
+            self._edit_steps(place[0], own, text, chosen=chosen)
+            return
+        self.edit({"detectors": own}, text)
+        if chosen:
+            self.choose(chosen)
 
     def _free_name(self, name: str) -> str:
         taken = {entry.name for entry in self.recipe.detectors}
         base = name.rstrip("0123456789").rstrip() or name
         return name if name not in taken else next(f"{base} {n}" for n in range(2, 10_000) if f"{base} {n}" not in taken)
-
-    def _edit_cards(
-        self, steps: list[dict[str, Any]] | None, entries: list[dict[str, Any]] | None, text: str, chosen: str = ""
-    ) -> None:
-        changes = {name: value for name, value in (("prepare", steps), ("detectors", entries)) if value is not None}
-        self.edit(changes, text)
-        if chosen:
-            self.choose(chosen)
 
     # Saved or not
 

@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QEvent, QLineF, QObject, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import (
+    QBrush,
     QColor,
     QFont,
     QFontMetricsF,
@@ -19,9 +20,11 @@ from PySide6.QtGui import (
     QKeyEvent,
     QMouseEvent,
     QPainter,
+    QPainterPath,
     QPaintEvent,
     QPen,
     QPixmap,
+    QPolygonF,
     QWheelEvent,
 )
 from PySide6.QtWidgets import QSizePolicy, QWidget
@@ -157,6 +160,8 @@ class Pane(QWidget):
         self.only_chosen = False
         """Draw no marks but the chosen ones, so that the map itself is seen."""
         self.asking = False
+        self.shade_unsure = False
+        """Shade what rests on pixels beyond the border."""
         self._buffer: NDArray[np.uint32] | None = None
         self._wished: list[tuple[Picture, int, Box]] = []
         self._holds_divider = False
@@ -259,6 +264,8 @@ class Pane(QWidget):
         painter.drawImage(self.rect(), _wrapped(self._buffer, QImage.Format.Format_RGB32))
         if scale * self.picture.frame.scale >= 10:
             self._paint_grid(painter)
+        if self.shade_unsure:
+            self._paint_unsure(painter)
         shown = not self._sparing or any(marks.chosen for marks in self.marks)
         if shown and not self.hide_marks and self._overlay is not None:
             if not self._overlay_valid:
@@ -291,6 +298,24 @@ class Pane(QWidget):
                     self._wished.append((part, *wish))
         if self._wished:
             self.detail_wanted.emit()
+
+    def _paint_unsure(self, painter: QPainter) -> None:
+        """Hatch the margin where results rest on what stands for pixels beyond the border."""
+        picture = self.picture
+        if picture is None or picture.sure is None:
+            return
+        right, bottom = picture.width - 0.5, picture.height - 0.5
+        corners = [picture.frame.to_source(x, y) for x, y in ((-0.5, -0.5), (right, -0.5), (right, bottom), (-0.5, bottom))]
+        path, sure = QPainterPath(), QPainterPath()
+        path.addPolygon(QPolygonF([self.from_source(*corner) for corner in corners]))
+        path.closeSubpath()
+        sure.addPolygon(QPolygonF([self.from_source(*corner) for corner in picture.sure]))
+        sure.closeSubpath()
+        margin = path.subtracted(sure)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.fillPath(margin, QColor(240, 177, 64, 60))
+        painter.fillPath(margin, QBrush(QColor(240, 177, 64, 190), Qt.BrushStyle.BDiagPattern))
 
     def _paint_divider(self, painter: QPainter) -> None:
         x = self.divider * self.width()
@@ -436,16 +461,23 @@ class Pane(QWidget):
         """Pixel borders, and the values where they fit."""
         assert self.picture is not None
         size = self.view.scale * self.picture.frame.scale
-        x0, y0 = self.picture.frame.from_source(*self.to_source(QPointF(0, 0)))
-        x1, y1 = self.picture.frame.from_source(*self.to_source(QPointF(self.width(), self.height())))
+        frame = self.picture.frame
+        corners = [(0, 0), (self.width(), 0), (0, self.height()), (self.width(), self.height())]
+        places = np.array([frame.from_source(*self.to_source(QPointF(x, y))) for x, y in corners])
+        (x0, y0), (x1, y1) = places.min(axis=0), places.max(axis=0)
         columns = range(max(0, math.floor(x0 + 0.5)), min(self.picture.width, math.ceil(x1 + 0.5)))
         rows = range(max(0, math.floor(y0 + 0.5)), min(self.picture.height, math.ceil(y1 + 0.5)))
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing, not frame.is_upright)
         painter.setPen(QPen(QColor(128, 128, 128, 60), 1))
-        to_source, width, height = self.picture.frame.to_source, self.width(), self.height()
-        across = [self.from_source(*to_source(column - 0.5, 0.0)).x() for column in columns]
-        down = [self.from_source(*to_source(0.0, row - 0.5)).y() for row in rows]
-        painter.drawLines([QLineF(x, 0, x, height) for x in across] + [QLineF(0, y, width, y) for y in down])
+
+        def at(x: float, y: float) -> QPointF:
+            return self.from_source(*frame.to_source(x, y))
+
+        top, bottom, left, right = rows.start - 0.5, rows.stop - 0.5, columns.start - 0.5, columns.stop - 0.5
+        painter.drawLines(
+            [QLineF(at(column - 0.5, top), at(column - 0.5, bottom)) for column in (*columns, columns.stop)]
+            + [QLineF(at(left, row - 0.5), at(right, row - 0.5)) for row in (*rows, rows.stop)]
+        )
         if size < 34 or not len(columns) or not len(rows) or len(columns) * len(rows) > 1500:
             return
         values = self.picture.pixels(columns.start, rows.start, columns.stop, rows.stop)

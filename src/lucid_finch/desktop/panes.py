@@ -162,6 +162,8 @@ class PaneGroup(QWidget):
         """Display ranges that were set by hand, by map."""
         self.pictures: dict[str, Picture] = {}
         self.active = 1
+        self._previewed: tuple[int, str, str] | None = None
+        """Pane, its map before, and the map that is previewed in it."""
         self.count = 2
         names = (self.tr("First pane"), self.tr("Second pane"), self.tr("Third pane"), self.tr("Fourth pane"))
         self.frames = [PaneFrame(name, map_name) for name, map_name in zip(names, _FIRST_MAPS, strict=True)]
@@ -254,6 +256,27 @@ class PaneGroup(QWidget):
         self._show_all()
         self.activate(number)
 
+    def preview(self, name: str) -> None:
+        """Show a map in the active pane until another is previewed or, with "", what was there before."""
+        if self._previewed is not None:
+            number, before, shown = self._previewed
+            if self.frames[number].map_name == shown:
+                self.frames[number].map_name = before
+            self._previewed = None
+        if name:
+            frame = self.frames[self.active]
+            self._previewed = self.active, frame.map_name, name
+            frame.map_name = name
+        self._show_all()
+
+    def forget_maps(self, gone: Callable[[str], bool]) -> None:
+        """Maps that are no more: what showed them shows the prepared image."""
+        for frame in self.frames:
+            if gone(frame.map_name):
+                frame.map_name = "prepared"
+        self.pictures = {name: picture for name, picture in self.pictures.items() if not gone(name)}
+        self._show_all()
+
     def compare(self, number: int, how: str, name: str) -> None:
         """Divide a pane between its map and another ("divide"), or show their "difference"; "" for its map alone."""
         frame = self.frames[number]
@@ -277,6 +300,12 @@ class PaneGroup(QWidget):
     def _show_all(self) -> None:
         for frame in self.shown:
             frame.show_pictures(self.pictures)
+
+    def set_shaded(self, shaded: bool) -> None:
+        """Shade where results rest on what stands for pixels beyond the border."""
+        for frame in self.frames:
+            frame.pane.shade_unsure = shaded
+            frame.pane.update()
 
     def show_marks(self, marks: list[Marks]) -> None:
         for frame in self.frames:

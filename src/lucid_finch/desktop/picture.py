@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from lucid_finch.core.detection import EvidenceMap, MapKind
+from lucid_finch.core.detection import Arithmetic, EvidenceMap, MapKind
 from lucid_finch.core.display import colour_table, display_range
 from lucid_finch.core.image import Frame, Image
 from lucid_finch.core.numerics.viewing import halved, sample_values, view
@@ -66,16 +66,25 @@ class Picture:
     """Where `first` is not 0: what finer levels are computed from."""
     axes: tuple[NDArray[Any], NDArray[Any], str, str] | None = field(default=None, repr=False)
     """Values and labels of both axes where the map is no image."""
+    arithmetic: Arithmetic | None = field(default=None, repr=False)
+    sure: tuple[tuple[float, float], ...] | None = None
+    """As `EvidenceMap` has them."""
     details: list[Detail] = field(default_factory=list, repr=False)
     """What has been computed finer, the newest first."""
 
     @staticmethod
-    def of_image(image: Image, name: str, title: str) -> Picture:
+    def of_image(image: Image, name: str, title: str, arithmetic: Arithmetic | None = None) -> Picture:
         if image.pixels.dtype == np.uint8:
             low, high = 0.0, 255.0
         else:
             low, high = display_range(image.pixels if not image.is_colour else image.pixels[..., 1], "grey")
-        return Picture(name, title, "grey", "grey", low, high, image.frame, image.width, image.height, _levels(image.pixels))
+        kind: MapKind = "signed" if image.black < 0 < image.white and image.black == -image.white else "grey"
+        if kind == "signed":
+            low, high = display_range(image.pixels if not image.is_colour else image.pixels[..., 1], kind)
+        return Picture(
+            name, title, "grey", kind, low, high, image.frame, image.width, image.height, _levels(image.pixels),
+            arithmetic=arithmetic, sure=image.sure,
+        )  # fmt: skip
 
     def renamed(self, name: str, title: str) -> Picture:
         """The same pixels under another name."""
@@ -92,13 +101,15 @@ class Picture:
         return Picture(
             evidence.name, evidence.label, evidence.unit, evidence.kind, low, high, evidence.frame, evidence.width,
             evidence.height, _levels(values, evidence.kind), first, evidence if first else None, evidence.axes,
+            evidence.arithmetic, evidence.sure,
         )  # fmt: skip
 
     @property
     def box(self) -> tuple[float, float, float, float]:
-        """Outer edges left, top, right, bottom in the source frame."""
-        x, y = self.frame.to_source(np.array([-0.5, self.width - 0.5]), np.array([-0.5, self.height - 0.5]))
-        return float(x[0]), float(y[0]), float(x[1]), float(y[1])
+        """The upright box around it: left, top, right, bottom in the source frame."""
+        right, bottom = self.width - 0.5, self.height - 0.5
+        x, y = self.frame.to_source(np.array([-0.5, right, right, -0.5]), np.array([-0.5, -0.5, bottom, bottom]))
+        return float(x.min()), float(y.min()), float(x.max()), float(y.max())
 
     def value_at(self, x: float, y: float) -> Any:
         """Value of the pixel at a place of the source, or None outside."""
@@ -134,28 +145,42 @@ class Picture:
 
     def _source_of(
         self, left: float, top: float, scale: float, size: tuple[int, int]
-    ) -> tuple[NDArray[Any], float, float, float]:
-        """The array to draw from, the place of the view's corner in it, and its pixels a view pixel."""
+    ) -> tuple[NDArray[Any], NDArray[np.float64]]:
+        """The array to draw from, and the map (2, 3) from places in the view to its pixels."""
         number = self._level_for(scale)
         u, v = self.frame.from_source(left, top)
-        step = 1.0 / (scale * self.frame.scale)
+        (right_x, down_x), (right_y, down_y) = self._steps(scale)
+
+        def places(shrink: float, x0: float, y0: float) -> NDArray[np.float64]:
+            x, y = (u + 0.5) / shrink - x0, (v + 0.5) / shrink - y0
+            return np.array([[right_x / shrink, down_x / shrink, x], [right_y / shrink, down_y / shrink, y]])
+
         if number < self.first:
             needed = self._in_sight(left, top, scale, size)
             detail = self._detail(number, needed) if needed is not None else None
             if detail is not None:
                 shrink = 2.0**number
-                x0, y0 = detail.box[0] / shrink, detail.box[1] / shrink
-                return detail.values, (u + 0.5) / shrink - x0, (v + 0.5) / shrink - y0, step / shrink
+                return detail.values, places(shrink, detail.box[0] / shrink, detail.box[1] / shrink)
             number = self.first
-        shrink = 2.0**number
-        return self.levels[number - self.first], (u + 0.5) / shrink, (v + 0.5) / shrink, step / shrink
+        return self.levels[number - self.first], places(2.0**number, 0.0, 0.0)
+
+    def _steps(self, scale: float) -> tuple[tuple[float, float], tuple[float, float]]:
+        """Pixels of the map a view pixel to the right and down: (x, x), (y, y)."""
+        origin = np.array(self.frame.from_source(0.0, 0.0))
+        right = (np.array(self.frame.from_source(1.0 / scale, 0.0)) - origin).tolist()
+        down = (np.array(self.frame.from_source(0.0, 1.0 / scale)) - origin).tolist()
+        if self.frame.is_upright:
+            step = 1.0 / (scale * self.frame.scale)
+            return (step, 0.0), (0.0, step)
+        return (right[0], down[0]), (right[1], down[1])
 
     def _in_sight(self, left: float, top: float, scale: float, size: tuple[int, int]) -> Box | None:
         """The pixels that a view of `size` (rows, columns) shows."""
-        u, v = self.frame.from_source(left, top)
-        step = 1.0 / (scale * self.frame.scale)
-        x0, y0 = max(math.floor(u), 0), max(math.floor(v), 0)
-        x1, y1 = min(math.ceil(u + step * size[1]) + 1, self.width), min(math.ceil(v + step * size[0]) + 1, self.height)
+        x = np.array([left, left + size[1] / scale, left, left + size[1] / scale])
+        y = np.array([top, top, top + size[0] / scale, top + size[0] / scale])
+        u, v = self.frame.from_source(x, y)
+        x0, y0 = max(math.floor(u.min()), 0), max(math.floor(v.min()), 0)
+        x1, y1 = min(math.ceil(u.max()) + 1, self.width), min(math.ceil(v.max()) + 1, self.height)
         return (x0, y0, x1, y1) if x0 < x1 and y0 < y1 else None
 
     def wanted(self, left: float, top: float, scale: float, size: tuple[int, int]) -> tuple[int, Box] | None:
@@ -190,22 +215,24 @@ class Picture:
 
     def draw(self, left: float, top: float, scale: float, out: NDArray[np.uint32]) -> None:
         """Into `out`: its top left corner shows the source place (left, top), `scale` view pixels a source pixel."""
-        level, x, y, step = self._source_of(left, top, scale, out.shape)
+        level, places = self._source_of(left, top, scale, out.shape)
         factor = 255.999 / (self.high - self.low) if self.high > self.low else 0.0
         table = packed_table(self.kind)
-        view(level, x, y, step, self.low, factor, table, SURROUND, out)
+        view(level, places, self.low, factor, table, SURROUND, out)
 
     def draw_values(self, left: float, top: float, scale: float, out: NDArray[np.float32]) -> None:
         """As `draw`, but the values; NaN outside."""
-        level, x, y, step = self._source_of(left, top, scale, out.shape)
-        sample_values(level, x, y, step, out)
+        level, places = self._source_of(left, top, scale, out.shape)
+        sample_values(level, places, out)
 
     def thumbnail(self, width: int, height: int) -> NDArray[np.uint32]:
-        """The whole picture in that many pixels, centred."""
+        """The whole picture, as it lies itself, in that many pixels, centred."""
         out = np.empty((height, width), np.uint32)
-        scale = min(width / self.width, height / self.height) / self.frame.scale
-        left, top, right, bottom = self.box
-        self.draw((left + right) / 2 - width / scale / 2, (top + bottom) / 2 - height / scale / 2, scale, out)
+        scale = min(width / self.width, height / self.height)
+        upright = replace(self, frame=Frame(), details=[]) if not self.frame.is_upright else self
+        left, top, right, bottom = upright.box
+        scale /= upright.frame.scale
+        upright.draw((left + right) / 2 - width / scale / 2, (top + bottom) / 2 - height / scale / 2, scale, out)
         return out
 
     def coarse(self) -> NDArray[Any]:

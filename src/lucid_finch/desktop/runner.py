@@ -5,19 +5,22 @@ from __future__ import annotations
 import contextlib
 import ctypes
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 from PySide6.QtCore import QObject, QTimer, Signal, Slot
 
+from lucid_finch.core.detection import Arithmetic
 from lucid_finch.core.engine import Engine, conclude
 from lucid_finch.core.errors import FileError, ParameterError
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics import viewing
 from lucid_finch.core.parameters import Stage
-from lucid_finch.desktop.document import Study, step_card
+from lucid_finch.core.prepare import step_of
+from lucid_finch.core.recipe import Step
+from lucid_finch.desktop.document import Study, step_card, step_place
 from lucid_finch.desktop.picture import Picture
 from lucid_finch.desktop.worker import Coordinator, Job
 
@@ -105,10 +108,10 @@ class Runner(QObject):
     def _keys(self) -> dict[str, tuple[Any, Any]]:
         """What each detection depends on besides judging, and what judging depends on."""
         recipe = self.study.recipe
-        common = repr([step.plain() for step in recipe.prepare])
+        common = repr(self.study.steps_of(""))
         keys = {}
         for entry in recipe.running:
-            parameters = entry.made_parameters()
+            parameters = entry.made_parameters(recipe.region)
             slow = (
                 id(self.study.image), common, repr([step.plain() for step in entry.prepare]), entry.kind,
                 repr(parameters.plain(Stage.GATHER)), repr(parameters.plain(Stage.FORM)),
@@ -166,15 +169,6 @@ class Runner(QObject):
         keys = self._keys()
         wanted = self.wanted_maps()
 
-        def prepare(job: Job, given: Image, steps: list[dict[str, Any]], failed: Callable[[int, str], None]) -> Image:
-            """All steps but those that fail: what is wrong with them is said, and the rest goes on."""
-            for number, step in enumerate(steps):
-                try:
-                    given = self.engine.prepared(given, [step], job.cancelled)
-                except ParameterError as error:
-                    failed(number, str(error))
-            return given
-
         def work(job: Job) -> None:
             begun = time.perf_counter()
             source = self._source
@@ -183,50 +177,85 @@ class Runner(QObject):
                 job.emit_part(("picture", source[1]))
             viewing.load()
             failures: dict[str, str] = {}
-            steps = [s.plain() for s in recipe.prepare]
-            common = prepare(job, image, steps, lambda number, text: failures.update({step_card(number): text}))
-            job.emit_part(("prepared", common))
-            shown = None
+            stages: list[tuple[str, Image]] = []
+            """Card and result of each step that leads to the detector in sight."""
+            common = self._prepare(job, image, recipe.prepare, "", failures, stages)
+            shown, seen = None, common
             for entry in recipe.running:
+                own = stages if entry.name == detector else []
+                prepared = self._prepare(job, common, entry.prepare, entry.name, failures, own)
+                seen = prepared if entry.name == detector else seen
                 try:
-                    found = self.engine.run_entry(entry, common, job.cancelled)
+                    found = self.engine.run_entry(entry, prepared, job.cancelled, recipe.region, ready=True)
                 except ParameterError as error:
                     failures[entry.name] = str(error)
                     continue
                 job.emit_part(("detection", entry.name, found, keys[entry.name]))
                 shown = found if entry.name == detector else shown
+            job.emit_part(("prepared", seen, stages))
             job.emit_part(("failures", failures))
             job.emit_part(("time", time.perf_counter() - begun))
             if job.cancelled():
                 return
             title = self.tr("prepared")
-            same = common.pixels is image.pixels and common.frame == image.frame
-            prepared = source[1].renamed("prepared", title) if same else Picture.of_image(common, "prepared", title)
-            job.emit_part(("picture", prepared))
-            maps = list(shown.evidence.values()) if shown is not None else []
-            for evidence in sorted(maps, key=lambda m: m.name not in wanted):
+            same = seen.pixels is image.pixels and seen.frame == image.frame
+            sums = self._arithmetics(stages)
+            prepared_picture = (
+                source[1].renamed("prepared", title)
+                if same
+                else Picture.of_image(seen, "prepared", title, sums[stages[-1][0]] if stages else None)
+            )
+            job.emit_part(("picture", prepared_picture))
+            maps: list[Callable[[], Picture]] = []
+            names: list[str] = []
+            for card, result in stages:
+                # What is in sight of a large image is enough: each stage is as large as the image.
+                if image.width * image.height <= _LARGE or card in wanted:
+                    names.append(card)
+                    maps.append(lambda c=card, r=result: Picture.of_image(r, c, self.study.stage_title(c), sums[c]))  # type: ignore[misc]
+            for evidence in shown.evidence.values() if shown is not None else ():
+                names.append(evidence.name)
+                maps.append(lambda e=evidence: Picture.of_map(e))  # type: ignore[misc]
+            for _, make in sorted(zip(names, maps, strict=True), key=lambda pair: pair[0] not in wanted):
                 if job.cancelled():
                     return
-                job.emit_part(("picture", Picture.of_map(evidence)))
+                job.emit_part(("picture", make()))
             if image.width * image.height > _LARGE:
                 give_back_memory()
 
         self._generation = self.worker.submit(self.tr("detecting"), work)
 
-    def draw_maps(self) -> None:
-        """The maps of the detector that is chosen now."""
-        found = self.study.detection
-        if found is None or self.worker.busy:
-            self.run()
-            return
+    def _prepare(
+        self, job: Job, image: Image, steps: Sequence[Step], owner: str, failures: dict[str, str], stages: list[tuple[str, Image]]
+    ) -> Image:
+        """All steps but those that fail: what is wrong with them is said, and the rest goes on."""
+        for number, step in enumerate(steps):
+            card = step_card(number, owner)
+            try:
+                image = self.engine.prepared(image, [step.plain()], job.cancelled)
+            except ParameterError as error:
+                failures[card] = str(error)
+            if step.on:
+                stages.append((card, image))
+        return image
 
-        def work(job: Job) -> None:
-            wanted = self.wanted_maps()
-            for evidence in sorted(found.evidence.values(), key=lambda m: m.name not in wanted):
-                if not job.cancelled():
-                    job.emit_part(("picture", Picture.of_map(evidence)))
-
-        self._generation = self.worker.submit("drawing", work)
+    def _arithmetics(self, stages: list[tuple[str, Image]]) -> dict[str, Arithmetic | None]:
+        """How each stage is made of the one before, where it is a weighted sum."""
+        found: dict[str, Arithmetic | None] = {}
+        before, black = "source", self.study.image.black if self.study.image is not None else 0.0
+        for card, result in stages:
+            place = step_place(card)
+            steps = self.study.steps_of(place[0]) if place is not None else []
+            found[card] = None
+            if place is not None and place[1] < len(steps):
+                given = {k: v for k, v in steps[place[1]].items() if k not in ("step", "on")}
+                step = step_of(str(steps[place[1]]["step"]))
+                with contextlib.suppress(ParameterError):
+                    tables = step.kernels(step.Parameters.make(given, step.name))
+                    if tables:
+                        found[card] = Arithmetic(before, tables, len(tables) > 1, str(given.get("border", "mirror")), black)
+            before, black = card, result.black
+        return found
 
     @Slot(int, object)
     def _part_done(self, generation: int, part: Any) -> None:
@@ -249,7 +278,7 @@ class Runner(QObject):
             self.failures = values[0]
             self.failures_changed.emit()
         elif what == "prepared":
-            self.study.prepared = values[0]
+            self.study.prepared, self.study.stages = values
         elif what == "time":
             self.took.emit(values[0])
         elif what == "picture":

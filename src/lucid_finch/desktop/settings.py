@@ -14,7 +14,7 @@ from lucid_finch.core.documentation import default_of
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.parameters import Parameters
 from lucid_finch.core.prepare import step_of
-from lucid_finch.desktop.document import SOURCE, Study, step_number
+from lucid_finch.desktop.document import SOURCE, Study, step_place
 from lucid_finch.desktop.editors import ParameterEditor
 
 
@@ -63,11 +63,11 @@ class SettingsPanel(QWidget):
 
     def _wanted_shape(self) -> Any:
         chosen = self.study.chosen
-        number = step_number(chosen)
+        place = step_place(chosen)
         if chosen == SOURCE:
             return ("source", id(self.study.image))
-        if number is not None:
-            return ("step", number, self.study.recipe.prepare[number].step)
+        if place is not None:
+            return ("step", place, self.study.title(chosen))
         kind = next((e.kind for e in self.study.recipe.detectors if e.name == chosen), "")
         return ("detector", chosen, kind)
 
@@ -118,8 +118,9 @@ class SettingsPanel(QWidget):
             layout.addWidget(pages)
 
     def _build_step(self, layout: QVBoxLayout) -> None:
-        _, number, name = self._shape
-        self.heading.setText(self.tr("PREPARATION {} · {}").format(number + 1, name.upper()))
+        _, (owner, number), name = self._shape
+        whose = f"{owner} · " if owner else self.tr("PREPARATION ")
+        self.heading.setText(f"{whose}{number + 1} · {name}".upper())
         purpose = QLabel(step_of(name).purpose)
         purpose.setObjectName("quiet")
         purpose.setWordWrap(True)
@@ -206,8 +207,9 @@ class SettingsPanel(QWidget):
             editor.show_value(self._values(owner).get(name))
 
     def _values(self, owner: str) -> dict[str, Any]:
-        if owner:
-            return self.study.recipe.prepare[int(owner)].plain()
+        place = step_place(self.study.chosen)
+        if owner and place is not None:
+            return self.study.steps_of(place[0])[place[1]]
         entry = next((e for e in self.study.recipe.detectors if e.name == self.study.chosen), None)
         return entry.made_parameters().plain() if entry is not None else {}
 
@@ -232,8 +234,9 @@ class SettingsPanel(QWidget):
         label = editor.declared.label if editor is not None else name
         key = f"{self.study.chosen} {owner} {name}" if moving else ""
         try:
-            if owner:
-                self.study.edit_step(int(owner), {name: value}, label, key)
+            place = step_place(self.study.chosen)
+            if place is not None:
+                self.study.edit_step(place[1], {name: value}, label, key, place[0])
             else:
                 self.study.edit_detector(self.study.chosen, {name: value}, label, key)
         except ParameterError as error:

@@ -33,7 +33,7 @@ from lucid_finch.desktop.autosave import Autosave, Leftover
 from lucid_finch.desktop.bars import NoticeBar, TopBar
 from lucid_finch.desktop.column import RecipeColumn
 from lucid_finch.desktop.commands import bench_actions
-from lucid_finch.desktop.document import SOURCE, Study
+from lucid_finch.desktop.document import SOURCE, Study, step_place
 from lucid_finch.desktop.empty import EmptyBench
 from lucid_finch.desktop.guard import guarded
 from lucid_finch.desktop.help import HelpWindow
@@ -451,6 +451,7 @@ class Bench(QMainWindow):
 
     def _recipe_changed(self) -> None:
         self._show_title()
+        self.panes.forget_maps(lambda name: step_place(name) is not None and name not in self.study.cards)
         self.images.use_recipe(self.study.recipe)
         if self.autosave is not None and not self._keep_due.isActive():
             self._keep_due.start(_AUTOSAVE_AFTER)
@@ -567,7 +568,10 @@ class Bench(QMainWindow):
     def _stages(self) -> list[tuple[str, str]]:
         """Names and labels of all maps there are."""
         found = self.study.detection
-        stages = [("source", self.tr("source")), ("prepared", self.tr("prepared"))]
+        stages = [("source", self.tr("source"))]
+        # The last step's result is what is called prepared.
+        stages += [(card, self.study.stage_title(card)) for card, _ in self.study.stages[:-1]]
+        stages.append(("prepared", self.tr("prepared")))
         if found is not None:
             stages += [(m.name, m.label) for m in found.evidence.values()]
         return stages
@@ -653,7 +657,9 @@ class Bench(QMainWindow):
         if self.study.detector != self._shown_detector:
             self._shown_detector = self.study.detector
             self._colour_by = ""
-            self.runner.draw_maps()
+            self.runner.run()
+        # What a step does is seen while it is chosen.
+        self.panes.preview(self.study.chosen if step_place(self.study.chosen) is not None else "")
         self._show_detection()
 
     # Choosing and asking

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import io
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -13,6 +12,7 @@ from lucid_finch.core.detection import Detection
 from lucid_finch.core.display import colour_table
 from lucid_finch.core.engine import Run
 from lucid_finch.core.errors import ParameterError, nearest
+from lucid_finch.core.recipe import MarkStyle
 from lucid_finch.files.findings import MARK_COLOURS, picture_of
 from lucid_finch.files.writing import whole_file
 
@@ -21,26 +21,12 @@ _LEAST_WIDTH = 640
 _MOST_NUMBERS = 400
 
 
-@dataclass(frozen=True)
-class MarkStyle:
-    """How findings are drawn."""
-
-    colour: str = ""
-    """#rrggbb; empty: one of a safe set for each detector."""
-    thickness: float = 0.0
-    """px of the written picture; 0: fits the size of the picture."""
-    text_size: float = 0.0
-    """px of the written picture; 0: fits the size of the picture."""
-    numbers: bool = True
-    colour_by: str = ""
-    """A column that sets the colour of each mark."""
-
-
-def annotated_picture(run: Run, style: MarkStyle = MarkStyle()) -> Any:
-    """A Pillow picture; small images are enlarged by a whole factor so that numbers can be read."""
+def annotated_picture(run: Run, style: MarkStyle | None = None) -> Any:
+    """A Pillow picture in `style`, else that of the recipe; small images are enlarged so that numbers can be read."""
     import PIL.Image
     from PIL import ImageDraw, ImageFont
 
+    style = style if style is not None else run.recipe.marks
     base = PIL.Image.fromarray(picture_of(run.image)).convert("RGB")
     factor = max(1, -(-_LEAST_WIDTH // max(base.size)))
     base = base.resize((base.width * factor, base.height * factor), PIL.Image.Resampling.NEAREST)
@@ -80,7 +66,7 @@ def annotated_picture(run: Run, style: MarkStyle = MarkStyle()) -> Any:
     return PIL.Image.alpha_composite(base.convert("RGBA"), layer).convert("RGB")
 
 
-def write_annotated(path: str | Path, run: Run, style: MarkStyle = MarkStyle()) -> None:
+def write_annotated(path: str | Path, run: Run, style: MarkStyle | None = None) -> None:
     """`annotated_picture` as PNG. Raises `FileError`, `ParameterError`."""
     buffer = io.BytesIO()
     annotated_picture(run, style).save(buffer, "PNG")

@@ -16,10 +16,11 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import model_validator
 
-from lucid_finch.core.detection import Array, Column, EvidenceMap, Outlines
+from lucid_finch.core.detection import Arithmetic, Array, Column, EvidenceMap, Outlines
 from lucid_finch.core.detector import Candidates, Context, Detector, DetectorParameters, Finished, Reason, Work
 from lucid_finch.core.image import Image
 from lucid_finch.core.judging import Limit
+from lucid_finch.core.margins import clipped, shrunk
 from lucid_finch.core.numerics import chain_chance
 from lucid_finch.core.numerics.background import Background, measure_background
 from lucid_finch.core.numerics.chains import Chains, chain_medians, link_chains
@@ -247,8 +248,24 @@ class Edges(Detector):
         image, parameters, gathered = work.image, work.parameters, work.gathered
         maps = _Maps(image, parameters, gathered)
 
+        smooth, derive = (line.astype(float) for line in maps.kernels)
+        x, y = np.outer(smooth, derive), np.outer(derive, smooth)
+        blur = gaussian_kernel(parameters.sigma)
+        sums: dict[str, tuple[dict[str, Any], bool]] = {
+            "smoothed": ({"weights": np.outer(blur, blur)}, False),
+            "gradient_x": ({"x": x}, False),
+            "gradient_y": ({"y": y}, False),
+            "magnitude": ({"x": x, "y": y}, True),
+        }
+        reach = (len(blur) if parameters.sigma > 0 else 1) // 2, len(smooth) // 2
+
         def one(name: str, label: str, unit: str, kind: Any, compute: Any, help: str) -> EvidenceMap:
-            return EvidenceMap(name, label, unit, kind, image.width, image.height, compute, image.frame, help)
+            arithmetic = Arithmetic("prepared", *sums[name]) if name in sums else None
+            margin = reach[0 if name == "smoothed" else 1] * image.frame.scale
+            sure = shrunk(clipped(image.corners, image.sure), margin)
+            return EvidenceMap(
+                name, label, unit, kind, image.width, image.height, compute, image.frame, help, arithmetic=arithmetic, sure=sure
+            )
 
         @cache
         def standing() -> tuple[EdgePoints, NDArray[np.bool_]]:

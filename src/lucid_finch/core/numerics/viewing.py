@@ -71,12 +71,18 @@ def plainly_halved(level: NDArray[Any]) -> NDArray[Any]:
 
 
 def view(
-    level: NDArray[Any], left: float, top: float, step: float, low: float, factor: float,
+    level: NDArray[Any], places: NDArray[np.float64], low: float, factor: float,
     table: NDArray[np.uint32], outside: int, out: NDArray[np.uint32],
 ) -> None:  # fmt: skip
-    """The view of `level` into `out`, as `sample` has it."""
+    """The view of `level` into `out`: view pixel (i, j) shows the level at `places` (2, 3) @ (i + 0.5, j + 0.5, 1)."""
+    colours = np.float32(low), np.float32(factor), table, np.uint32(outside), out
+    step = float(places[0, 0])
+    if places[0, 1] or places[1, 0] or step != places[1, 1]:
+        load()
+        sample_turned(level, places, *colours)
+        return
     draw = sample if _loaded else plainly_sampled
-    draw(level, left, top, step, np.float32(low), np.float32(factor), table, np.uint32(outside), out)
+    draw(level, float(places[0, 2]), float(places[1, 2]), step, *colours)
 
 
 def plainly_sampled(level, left, top, step, low, factor, table, outside, out) -> None:  # type: ignore[no-untyped-def]
@@ -127,13 +133,39 @@ def sample(level, left, top, step, low, factor, table, outside, out):  # type: i
 
 
 @kernel
-def sample_values(level, left, top, step, out):  # type: ignore[no-untyped-def]
-    """As `sample`, but the values themselves (the mean of the channels) as float32, NaN beyond the level."""
+def sample_turned(level, places, low, factor, table, outside, out):  # type: ignore[no-untyped-def]
+    """As `sample`, for any affine view: view pixel (i, j) shows the level at places @ (i + 0.5, j + 0.5, 1)."""
     height, width, channels = level.shape
     for j in range(out.shape[0]):
-        y = int(np.floor(top + (j + 0.5) * step))
+        row = out[j]
+        x0 = places[0, 1] * (j + 0.5) + places[0, 2]
+        y0 = places[1, 1] * (j + 0.5) + places[1, 2]
+        for i in range(row.size):
+            x = int(np.floor(places[0, 0] * (i + 0.5) + x0))
+            y = int(np.floor(places[1, 0] * (i + 0.5) + y0))
+            if x < 0 or x >= width or y < 0 or y >= height:
+                row[i] = outside
+            elif channels == 1:
+                value = (np.float32(level[y, x, 0]) - low) * factor
+                row[i] = table[int(min(max(value, np.float32(0)), np.float32(255)))]
+            else:
+                colour = np.uint32(255)
+                for c in range(3):
+                    value = (np.float32(level[y, x, c]) - low) * factor
+                    colour = (colour << np.uint32(8)) | np.uint32(min(max(value, np.float32(0)), np.float32(255)))
+                row[i] = colour
+
+
+@kernel
+def sample_values(level, places, out):  # type: ignore[no-untyped-def]
+    """As `sample_turned`, but the values themselves (the mean of the channels) as float32, NaN beyond the level."""
+    height, width, channels = level.shape
+    for j in range(out.shape[0]):
+        x0 = places[0, 1] * (j + 0.5) + places[0, 2]
+        y0 = places[1, 1] * (j + 0.5) + places[1, 2]
         for i in range(out.shape[1]):
-            x = int(np.floor(left + (i + 0.5) * step))
+            x = int(np.floor(places[0, 0] * (i + 0.5) + x0))
+            y = int(np.floor(places[1, 0] * (i + 0.5) + y0))
             if x < 0 or x >= width or y < 0 or y >= height:
                 out[j, i] = np.nan
                 continue
