@@ -75,6 +75,10 @@ class Declaration:
         return NoneType in _alternatives(self.annotation)
 
     @property
+    def is_region(self) -> bool:
+        return self.name in ("region", "inside", "outside")
+
+    @property
     def type(self) -> Any:
         """The annotation without None."""
         return next(a for a in _alternatives(self.annotation) if a is not NoneType)

@@ -6,9 +6,10 @@ from typing import Annotated, Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import BaseModel, ConfigDict, Field, Tag, model_validator
+from pydantic import BaseModel, ConfigDict, Field, Tag, TypeAdapter, ValidationError, model_validator
 from pydantic import Discriminator as ChosenBy
 
+from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.image import Image
 
 Coordinates = NDArray[np.float64]
@@ -120,6 +121,23 @@ Region = Annotated[
 ]
 for _model in (Rectangle, Ellipse, Polygon, Annulus):
     _model.model_rebuild()
+_ADAPTER: TypeAdapter[Any] = TypeAdapter(Region)
+
+
+def region_of(given: Any) -> Any:
+    """A region from plain data, as recipes have it. Raises `ParameterError`."""
+    try:
+        return _ADAPTER.validate_python(_tuples(given))
+    except ValidationError as error:
+        problem = error.errors()[0]
+        where = ".".join(str(part) for part in problem["loc"])
+        raise ParameterError(f"region: {where}: {problem['msg'].removeprefix('Value error, ')}", "region") from None
+
+
+def _tuples(value: Any) -> Any:
+    if isinstance(value, (list, tuple)):
+        return tuple(_tuples(v) for v in value)
+    return {k: _tuples(v) for k, v in value.items()} if isinstance(value, dict) else value
 
 
 def blocked_pixels(image: Image, region: _Shape | None, margin: int) -> NDArray[np.uint8] | None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from itertools import pairwise
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -125,3 +126,16 @@ def uneven_light(width: int, height: int, towards: float, fall: float, corners: 
 def colour_image(pixels: NDArray[np.uint8], name: str) -> Image:
     """An image as if read from a file of that name."""
     return Image.from_array(pixels, name=f"{name}.png")
+
+
+def edge_mark(outline: NDArray[np.float64], closed: bool) -> dict[str, Any]:
+    """Truth of an outline (n, 2), as the columns of a chain of edges."""
+    steps = np.diff(np.concatenate([outline, outline[:1]]) if closed else outline, axis=0)
+    return {
+        "kind": "edges",
+        "x": round(float(outline[:, 0].mean()), 3),
+        "y": round(float(outline[:, 1].mean()), 3),
+        "length": round(float(np.hypot(*steps.T).sum()), 2),
+        "closed": int(closed),
+        "points": np.round(outline, 3).tolist(),
+    }

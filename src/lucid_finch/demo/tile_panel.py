@@ -10,6 +10,7 @@ from lucid_finch.core.image import Image
 from lucid_finch.demo.painter import (
     Canvas,
     colour_image,
+    edge_mark,
     polyline,
     rounded_rectangle,
     rounded_rectangle_outline,
@@ -54,7 +55,7 @@ def tile_panel() -> tuple[Image, list[dict[str, Any]]]:
         outline = rounded_rectangle_outline(x, y, side, side, _CORNER, _ANGLE)
         inside = (outline > 3).all() and (outline[:, 0] < WIDTH - 4).all() and (outline[:, 1] < HEIGHT - 4).all()
         if inside:
-            marks.append(_mark(outline, closed=True))
+            marks.append(edge_mark(outline, closed=True))
     canvas.mottle(9.0, 2.4)
     canvas.mottle(1.5, 1.0)
     x, y = tiles[1, 3]
@@ -68,19 +69,7 @@ def tile_panel() -> tuple[Image, list[dict[str, Any]]]:
         float(crack[:, 1].max()) + 4,
     )
     canvas.fill(polyline(crack, 1.6), (52.0, 60.0, 60.0), around, opacity=0.22)
-    marks.append({**_mark(crack, closed=False), "name": "hairline crack"})
+    marks.append({**edge_mark(crack, closed=False), "name": "hairline crack"})
     light = uneven_light(WIDTH, HEIGHT, towards=25.0, fall=0.24, corners=0.10)
     pixels = canvas.photograph(blur=0.9, light=light, read_noise=1.6, shot_noise=0.14)
     return colour_image(pixels, "tile_panel"), marks
-
-
-def _mark(outline: np.ndarray, closed: bool) -> dict[str, Any]:
-    steps = np.diff(np.concatenate([outline, outline[:1]]) if closed else outline, axis=0)
-    return {
-        "kind": "edges",
-        "x": round(float(outline[:, 0].mean()), 3),
-        "y": round(float(outline[:, 1].mean()), 3),
-        "length": round(float(np.hypot(*steps.T).sum()), 2),
-        "closed": int(closed),
-        "points": np.round(outline, 3).tolist(),
-    }

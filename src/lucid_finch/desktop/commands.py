@@ -24,6 +24,8 @@ def bench_actions(bench: Bench) -> Actions:
     tip = bench.tr("Its images as a list")
     add(file, "open_folder", bench.tr("Open a folder…"), bench.open_folder_dialog, "Ctrl+Shift+O", tip)
     add(file, "demo", bench.tr("Open the demo"), bench.open_demo, None, bench.tr("A panel of made-up tiles, with its recipe"))
+    tip = bench.tr("Made-up chips of glaze that differ from the cloth in hue alone, with a recipe")
+    add(file, "demo_colour", bench.tr("Open the demo in colour"), partial(bench.open_demo, "glaze_chips"), None, tip)
     add(file, "next_image", bench.tr("Next image"), lambda: bench.images.step(1), "PgDown")
     add(file, "image_before", bench.tr("Image before"), lambda: bench.images.step(-1), "PgUp")
     add(file, "next_wrong", bench.tr("Next image not as expected"), bench.images.go_to_wrong, "Ctrl+PgDown")
@@ -72,6 +74,15 @@ def bench_actions(bench: Bench) -> Actions:
     tip = bench.tr("For example: length > 50 and closed = yes")
     add(choose, "filter", bench.tr("Show only some rows"), bench.go_to_filter, "Ctrl+F", tip)
     add(choose, "columns", bench.tr("Columns of the table, colours of the marks…"), bench.open_column_menu, "Ctrl+Shift+L")
+    measure = bench.tr("Measure")
+    for kind, text, shortcut in (
+        ("line", bench.tr("Measure a line, with its profile"), "L"),
+        ("box", bench.tr("Measure a box"), "Shift+B"),
+        ("circle", bench.tr("Measure a circle through three points"), "Shift+C"),
+        ("angle", bench.tr("Measure the angle between two lines"), "Shift+A"),
+    ):
+        add(measure, f"measure_{kind}", text, partial(bench.start_measuring, kind), shortcut)
+    add(measure, "numbers", bench.tr("Numbers under the cursor"), bench.show_numbers, "N")
     add(window, "find", bench.tr("Search all actions"), lambda: bench.finder.open(), "Ctrl+K")
     add(window, "help", bench.tr("Help"), bench.show_help, keys.HelpContents)
     add(window, "theme", bench.tr("Light or dark"), bench.toggle_theme, "Ctrl+T")

@@ -10,6 +10,7 @@ from PySide6.QtGui import QUndoCommand, QUndoStack
 
 from lucid_finch.core.detection import Detection
 from lucid_finch.core.image import Image
+from lucid_finch.core.regions import region_of
 from lucid_finch.files.recipes import Recipe
 
 
@@ -90,6 +91,7 @@ class Study(QObject):
     detection_changed = Signal(str)
     """Name of the detector with a new result."""
     chosen_changed = Signal()
+    samples_changed = Signal()
 
     def __init__(self) -> None:
         super().__init__()
@@ -107,6 +109,7 @@ class Study(QObject):
         self.chosen = self.recipe.detectors[0].name
         """The chosen card: the name of a detector, `SOURCE` or a `step_card`."""
         self._last_detector = ""
+        self.samples: tuple[dict[str, Any], dict[str, Any]] | None = None
 
     def choose(self, card: str) -> None:
         if card != self.chosen and card in self.cards:
@@ -131,6 +134,19 @@ class Study(QObject):
         if chosen in names:
             self._last_detector = chosen
         return self._last_detector if self._last_detector in names else names[0] if names else ""
+
+    @property
+    def sampled(self) -> tuple[Any, Any] | None:
+        """Areas of an object and of its surroundings: those of the chosen contrast axis, else what was sampled by hand."""
+        place = step_place(self.chosen)
+        step = self.steps_of(place[0])[place[1]] if place is not None else {}
+        shapes = (step["inside"], step["outside"]) if step.get("step") == "contrast_axis" else self.samples
+        return None if shapes is None else (region_of(shapes[0]), region_of(shapes[1]))
+
+    def sample(self, inside: dict[str, Any], outside: dict[str, Any]) -> None:
+        """Keep two areas to compare channels by; they are no part of the recipe."""
+        self.samples = inside, outside
+        self.samples_changed.emit()
 
     def steps_of(self, owner: str) -> list[dict[str, Any]]:
         """The common preparation steps ("") or those of one detector, as plain data."""
@@ -192,6 +208,8 @@ class Study(QObject):
     def add_step(self, name: str, owner: str = "") -> None:
         """A preparation step after the last, common or of one detector, with its defaults."""
         step: dict[str, Any] = {"step": name, **first_parameters(name, self.image)}
+        if name == "contrast_axis" and self.samples is not None:
+            step |= {"inside": self.samples[0], "outside": self.samples[1]}
         steps = self.steps_of(owner)
         self._edit_steps(owner, [*steps, step], f"add {name}", chosen=step_card(len(steps), owner))
 
@@ -212,6 +230,12 @@ class Study(QObject):
         name = self._free_name(card) if step is None else ""
         own.insert(place + 1, {**own[place], "name": name} if step is None else dict(own[place]))
         self._put_kin(card, own, f"duplicate {self.title(card)}", name if step is None else step_card(place + 1, step[0]))
+
+    def replace_step(self, card: str, step: dict[str, Any]) -> None:
+        """Another step in the place of one."""
+        own, place = self._kin(card)
+        own[place] = step
+        self._put_kin(card, own, f"{step['step']} instead of {self.title(card)}", card)
 
     def move(self, card: str, by: int) -> None:
         """Up (-1) or down (1) among its own kind; at the end nothing happens."""

@@ -165,7 +165,8 @@ class ParameterEditor(QWidget):
 
     edited = Signal(str, object, bool)
     """Name, new value, and whether more of the same movement may follow."""
-    region_wanted = Signal(str)
+    spread_wanted = Signal(str)
+    """Show what comes out over a range of this parameter."""
 
     def __init__(self, declared: Declaration) -> None:
         super().__init__()
@@ -195,6 +196,8 @@ class ParameterEditor(QWidget):
         head = QHBoxLayout()
         head.setSpacing(4)
         head.addWidget(label, 1)
+        if declared.choices or declared.type in (int, float, Length):
+            head.addWidget(self._spread_button())
         if declared.choices:
             self.choice = QComboBox()
             self.choice.addItems(list(declared.choices))
@@ -220,12 +223,6 @@ class ParameterEditor(QWidget):
             head.addWidget(self.clear)
         head.addWidget(self.field)
         layout.addLayout(head)
-        if self._is_region:
-            self.field.setFixedWidth(96)
-            view = QPushButton(self.tr("Use the part in view"))
-            view.setToolTip(self.tr("Sets the region to what the active pane shows."))
-            view.clicked.connect(lambda: self.region_wanted.emit(declared.name))
-            layout.addWidget(view)
         if declared.criterion:
             self.histogram = Histogram(declared.label)
             self.histogram.setToolTip(tip)
@@ -239,9 +236,13 @@ class ParameterEditor(QWidget):
             self.slider.valueChanged.connect(self._slid)
             layout.addWidget(self.slider)
 
-    @property
-    def _is_region(self) -> bool:
-        return self.declared.name == "region"
+    def _spread_button(self) -> QPushButton:
+        button = QPushButton("⋯")
+        button.setObjectName("bare")
+        button.setAccessibleName(self.tr("Show over a range of {}").format(self.declared.label))
+        button.setToolTip(self.tr("Show over a range: what comes out at several values, side by side"))
+        button.clicked.connect(lambda: self.spread_wanted.emit(self.declared.name))
+        return button
 
     def show_value(self, value: Any) -> None:
         """Show a value without telling anybody."""

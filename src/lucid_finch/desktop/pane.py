@@ -31,6 +31,7 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from lucid_finch.core.detection import Column, Outlines
 from lucid_finch.core.numerics.viewing import strokes, tint
+from lucid_finch.desktop.drawing import Drawing
 from lucid_finch.desktop.guard import guarded
 from lucid_finch.desktop.picture import Box, Picture
 
@@ -160,11 +161,14 @@ class Pane(QWidget):
         self.only_chosen = False
         """Draw no marks but the chosen ones, so that the map itself is seen."""
         self.asking = False
+        self.drawing: Drawing | None = None
+        """What is drawn by hand, over the marks."""
         self.shade_unsure = False
         """Shade what rests on pixels beyond the border."""
         self._buffer: NDArray[np.uint32] | None = None
         self._wished: list[tuple[Picture, int, Box]] = []
         self._holds_divider = False
+        self._draws = False
         self._overlay: NDArray[np.uint32] | None = None
         self._overlay_valid = False
         self._tags: dict[tuple[Any, ...], QPixmap] = {}
@@ -273,6 +277,8 @@ class Pane(QWidget):
             painter.drawImage(self.rect(), _wrapped(self._overlay, QImage.Format.Format_ARGB32_Premultiplied))
             self._paint_tags(painter)
             self._paint_scale(painter)
+        if self.drawing is not None and not self.hide_marks:
+            self.drawing.paint(self, painter)
         if self.other is not None:
             self._paint_divider(painter)
         if self.picture.axes is not None:
@@ -525,6 +531,10 @@ class Pane(QWidget):
         if self._on_divider(event.position()) and event.button() == Qt.MouseButton.LeftButton:
             self._holds_divider = True
             return
+        draws = event.button() == Qt.MouseButton.LeftButton and not self.asking and self.drawing is not None
+        if draws and self.drawing is not None and self.drawing.press(self, self.to_source(event.position())):
+            self._draws = True
+            return
         if event.button() in (Qt.MouseButton.LeftButton, Qt.MouseButton.MiddleButton):
             self._press = (event.position(), self.view.x, self.view.y)
             self._dragged = False
@@ -534,6 +544,11 @@ class Pane(QWidget):
         if self._holds_divider:
             self.set_divider(event.position().x() / max(self.width(), 1))
             return
+        if self.drawing is not None and (self._draws or self.drawing.kind):
+            self.drawing.move(self.to_source(event.position()))
+            self.view.set_cursor(self.to_source(event.position()))
+            if self._draws or not event.buttons():
+                return
         if self.other is not None and not self.asking:
             over = self._on_divider(event.position())
             self.setCursor(Qt.CursorShape.SplitHCursor if over else Qt.CursorShape.CrossCursor)
@@ -550,6 +565,10 @@ class Pane(QWidget):
         if self._holds_divider:
             self._holds_divider = False
             return
+        if self._draws and self.drawing is not None:
+            self._draws = False
+            self.drawing.release(self, self.to_source(event.position()))
+            return
         if self._press is not None and not self._dragged and event.button() == Qt.MouseButton.LeftButton:
             place = self.to_source(event.position())
             if self.asking or event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
@@ -559,7 +578,15 @@ class Pane(QWidget):
         self._press = None
 
     @guarded
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        if self.drawing is None or not self.drawing.double_click():
+            self.mousePressEvent(event)
+
+    @guarded
     def keyPressEvent(self, event: QKeyEvent) -> None:
+        shift = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
+        if self.drawing is not None and self.drawing.key(Qt.Key(event.key()), shift):
+            return
         step = 60 / self.view.scale
         moves = {
             Qt.Key.Key_Left: (-step, 0.0),

@@ -153,6 +153,8 @@ class PaneGroup(QWidget):
 
     activated = Signal(int)
     range_changed = Signal(str)
+    looked = Signal()
+    """The cursor or the map of the active pane is another."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -216,6 +218,7 @@ class PaneGroup(QWidget):
         for n, frame in enumerate(self.frames):
             frame.show_active(n == number)
         self.activated.emit(number)
+        self.looked.emit()
 
     # Links
 
@@ -239,6 +242,8 @@ class PaneGroup(QWidget):
         self._following = False
 
     def _follow_cursor(self, number: int) -> None:
+        if number == self.active or self.links["cursor"]:
+            self.looked.emit()
         if self._following or not self.links["cursor"]:
             return
         self._following = True
@@ -291,6 +296,7 @@ class PaneGroup(QWidget):
         for frame in self.shown:
             if picture.name in (frame.map_name, frame.other_name):
                 frame.show_pictures(self.pictures)
+        self.looked.emit()
 
     def clear(self) -> None:
         """Another image comes."""

@@ -131,6 +131,24 @@ class Picture:
         assert self.evidence is not None
         return _with_channel(self.evidence.part(left, top, right, bottom))
 
+    def sampled(self, x: NDArray[Any], y: NDArray[Any]) -> NDArray[np.float64]:
+        """(n, channels) values at places of the source, linear between pixels; NaN outside."""
+        u, v = self.frame.from_source(np.asarray(x, float), np.asarray(y, float))
+        shrink = 2.0**self.first
+        level = self.levels[0]
+        height, width = level.shape[:2]
+        u, v = (u + 0.5) / shrink - 0.5, (v + 0.5) / shrink - 0.5
+        inside = (u >= -0.5) & (u <= width - 0.5) & (v >= -0.5) & (v <= height - 0.5)
+        u, v = np.clip(u, 0, width - 1), np.clip(v, 0, height - 1)
+        i, j = np.minimum(u.astype(int), max(width - 2, 0)), np.minimum(v.astype(int), max(height - 2, 0))
+        a, b = (u - i)[:, None], (v - j)[:, None]
+        right, below = np.minimum(i + 1, width - 1), np.minimum(j + 1, height - 1)
+        upper = (1 - a) * level[j, i] + a * level[j, right]
+        lower = (1 - a) * level[below, i] + a * level[below, right]
+        values = (1 - b) * upper + b * lower
+        values[~inside] = np.nan
+        return np.asarray(values, float)
+
     # Drawing
 
     def _level_for(self, scale: float) -> int:
@@ -274,6 +292,10 @@ class Difference(Picture):
             places = [self.frame.to_source(float(column), float(row)) for column in range(left, right)]
             rows.append([v if (v := self.value_at(x, y)) is not None else np.nan for x, y in places])
         return np.array(rows, np.float32).reshape(bottom - top, right - left, 1)
+
+    def sampled(self, x: NDArray[Any], y: NDArray[Any]) -> NDArray[np.float64]:
+        a, b = (part.sampled(x, y).mean(axis=1, keepdims=True) for part in self.parts())
+        return np.asarray(a - b)
 
     def wanted(self, left: float, top: float, scale: float, size: tuple[int, int]) -> tuple[int, Box] | None:
         return None

@@ -12,10 +12,28 @@ from lucid_finch.core.detection import Detection
 from lucid_finch.core.detectors import detector_of
 from lucid_finch.core.documentation import default_of
 from lucid_finch.core.errors import ParameterError
-from lucid_finch.core.parameters import Parameters
+from lucid_finch.core.parameters import Coefficients, Declaration, Length, Parameters, Stage
 from lucid_finch.core.prepare import step_of
+from lucid_finch.core.prepare.contrast import channel_separations
+from lucid_finch.core.regions import Region
 from lucid_finch.desktop.document import SOURCE, Study, step_place
 from lucid_finch.desktop.editors import ParameterEditor
+from lucid_finch.desktop.structured import BorderSketch, CoefficientsEditor, RegionEditor, shape_key
+
+Editor = ParameterEditor | RegionEditor | CoefficientsEditor
+
+COMMON = "common"
+"""Owner of what belongs to the whole recipe."""
+
+COMMON_REGION = Declaration(
+    name="region",
+    stage=Stage.GATHER,
+    label="Region of all detectors",
+    help="Where every detector looks that has none of its own.",
+    default=None,
+    annotation=Region | None,
+    auto="the whole image",
+)
 
 
 class SettingsPanel(QWidget):
@@ -23,6 +41,12 @@ class SettingsPanel(QWidget):
 
     region_wanted = Signal(object)
     """Called with a function that takes the region of the part in view."""
+    draw_wanted = Signal(str, str)
+    """Kind of region to draw, and the key of the shape that it becomes."""
+    spread_wanted = Signal(str)
+    """A parameter of the chosen card that shall be shown over a range."""
+    samples_wanted = Signal()
+    """Two areas shall be sampled, to compare channels by."""
     refused = Signal(str)
     page_wanted = Signal(int)
     """Another picture of the file that is open, from 0."""
@@ -31,7 +55,7 @@ class SettingsPanel(QWidget):
         super().__init__()
         self.setObjectName("settings")
         self.study = study
-        self.editors: dict[tuple[str, str], ParameterEditor] = {}
+        self.editors: dict[tuple[str, str], Editor] = {}
         """By owner ("" for the detector, "0", "1", ... for a step) and parameter."""
         self._shape: Any = None
         outer = QVBoxLayout(self)
@@ -105,6 +129,7 @@ class SettingsPanel(QWidget):
             label = QLabel(line)
             label.setWordWrap(True)
             layout.addWidget(label)
+        self._add_editor(layout, COMMON, COMMON_REGION)
         if image is not None and image.pages > 1:
             pages = QSpinBox()
             pages.setRange(1, image.pages)
@@ -126,6 +151,40 @@ class SettingsPanel(QWidget):
         purpose.setWordWrap(True)
         layout.addWidget(purpose)
         self._add_editors(layout, str(number), step_of(name).Parameters)
+        self.separation: QLabel | None = None
+        if name in ("channel", "contrast_axis"):
+            self._add_separation(layout, name)
+
+    def _add_separation(self, layout: QVBoxLayout, name: str) -> None:
+        """How well object and surroundings can be told apart, here and on every channel."""
+        compare = QPushButton(self.tr("Compare all channels"))
+        compare.setToolTip(self.tr("Small pictures of every channel, those first that separate the two sampled areas best"))
+        compare.clicked.connect(lambda: self.spread_wanted.emit("take"))
+        if name == "channel":
+            sample = QPushButton(self.tr("Sample object and surroundings"))
+            sample.setToolTip(self.tr("Two areas on the image, to be dragged to an object and beside it"))
+            sample.clicked.connect(self.samples_wanted)
+            layout.addWidget(sample)
+        layout.addWidget(compare)
+        self.separation = QLabel()
+        self.separation.setWordWrap(True)
+        self.separation.setTextFormat(Qt.TextFormat.PlainText)
+        layout.addWidget(self.separation)
+
+    def _show_separation(self) -> None:
+        if self._shape[0] != "step" or self.separation is None:
+            return
+        text = ""
+        sampled, image = self.study.sampled, self.study.image
+        if sampled is not None and image is not None:
+            try:
+                found = channel_separations(image, *sampled)
+            except ParameterError as error:
+                text = str(error)
+            else:
+                first = self.tr("Object and surroundings lie so many spreads of their own noise apart (above 3: told apart):")
+                text = "\n".join([first, *(f"{name}  {one.spreads:.1f}" for name, one in found[:6])])
+        self.separation.setText(text)
 
     def _build_detector(self, layout: QVBoxLayout) -> None:
         _, name, kind = self._shape
@@ -191,23 +250,52 @@ class SettingsPanel(QWidget):
         common = ("region", "keep", "sort", "border")
         declared = sorted(model.declarations().values(), key=lambda d: d.name in common)
         for declaration in declared:
+            self._add_editor(layout, owner, declaration)
+
+    def _add_editor(self, layout: QVBoxLayout, owner: str, declaration: Declaration) -> None:
+        editor: Editor
+        if declaration.is_region:
+            editor = RegionEditor(declaration)
+            editor.view_wanted.connect(partial(self._want_region, owner))
+            editor.draw_wanted.connect(lambda name, kind, hole: self.draw_wanted.emit(kind, shape_key(name, hole)))
+        elif declaration.type == Coefficients:
+            editor = CoefficientsEditor(declaration)
+        else:
             editor = ParameterEditor(declaration)
-            editor.edited.connect(partial(self._edited, owner))
-            editor.region_wanted.connect(partial(self._want_region, owner))
-            self.editors[owner, declaration.name] = editor
-            layout.addWidget(editor)
+            editor.spread_wanted.connect(self.spread_wanted)
+        editor.edited.connect(partial(self.edit, owner))
+        self.editors[owner, declaration.name] = editor
+        layout.addWidget(editor)
+        if declaration.name == "border":
+            self.border = BorderSketch()
+            layout.addWidget(self.border)
+
+    def lengths(self) -> list[tuple[str, str]]:
+        """Name and label of the parameters of the chosen card that a measured length can be put into."""
+        found = []
+        for (owner, name), editor in self.editors.items():
+            declared = editor.declared
+            if owner != COMMON and (declared.type is Length or declared.unit == "px") and not declared.is_region:
+                found.append((name, declared.label))
+        return found
 
     def _want_region(self, owner: str, name: str) -> None:
-        self.region_wanted.emit(lambda region: self._edited(owner, name, region, False))
+        self.region_wanted.emit(lambda region: self.edit(owner, name, region, False))
 
     def _show_values(self) -> None:
         if self._shape[0] == "detector" and self._shape[2] and not (self.expected.hasFocus() and self.expected.isModified()):
             self.expected.setText(self._expected_text())
         for (owner, name), editor in self.editors.items():
             editor.show_value(self._values(owner).get(name))
+        if "border" in {name for _, name in self.editors} and self.study.image is not None:
+            chosen = next(iter(self.editors))[0]
+            self.border.show_border(str(self._values(chosen).get("border")), self.study.image)
+        self._show_separation()
 
     def _values(self, owner: str) -> dict[str, Any]:
         place = step_place(self.study.chosen)
+        if owner == COMMON:
+            return {"region": self.study.recipe.plain()["region"]}
         if owner and place is not None:
             return self.study.steps_of(place[0])[place[1]]
         entry = next((e for e in self.study.recipe.detectors if e.name == self.study.chosen), None)
@@ -219,6 +307,8 @@ class SettingsPanel(QWidget):
             if owner or detection is None:
                 continue
             work = detection.work
+            if not isinstance(editor, ParameterEditor):
+                continue
             if editor.histogram is not None:
                 limits = {limit.parameter: limit for limit in work.judgement.limits}
                 values = work.candidates.columns[editor.declared.criterion]
@@ -229,13 +319,16 @@ class SettingsPanel(QWidget):
                 resolved = detection.resolved.get(name)
                 editor.show_open(f"{resolved:.3g}" if isinstance(resolved, float) else "")
 
-    def _edited(self, owner: str, name: str, value: Any, moving: bool) -> None:
+    def edit(self, owner: str, name: str, value: Any, moving: bool) -> None:
+        """Change a parameter of the chosen card, or of the whole recipe, as its editor would."""
         editor = self.editors.get((owner, name))
         label = editor.declared.label if editor is not None else name
         key = f"{self.study.chosen} {owner} {name}" if moving else ""
         try:
             place = step_place(self.study.chosen)
-            if place is not None:
+            if owner == COMMON:
+                self.study.edit({name: value}, label, key)
+            elif place is not None:
                 self.study.edit_step(place[1], {name: value}, label, key, place[0])
             else:
                 self.study.edit_detector(self.study.chosen, {name: value}, label, key)

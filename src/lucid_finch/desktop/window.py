@@ -34,16 +34,21 @@ from lucid_finch.desktop.bars import NoticeBar, TopBar
 from lucid_finch.desktop.column import RecipeColumn
 from lucid_finch.desktop.commands import bench_actions
 from lucid_finch.desktop.document import SOURCE, Study, step_place
+from lucid_finch.desktop.drawing import Drawing
 from lucid_finch.desktop.empty import EmptyBench
 from lucid_finch.desktop.guard import guarded
 from lucid_finch.desktop.help import HelpWindow
 from lucid_finch.desktop.images import ImageList, Place, images_in
+from lucid_finch.desktop.measure import MeasurePage
+from lucid_finch.desktop.numbers import NumbersPage
 from lucid_finch.desktop.pane import Marks
 from lucid_finch.desktop.panes import PaneFrame, PaneGroup
 from lucid_finch.desktop.picture import Picture
 from lucid_finch.desktop.preferences import PreferencesFile
+from lucid_finch.desktop.region_shapes import RegionShapes
 from lucid_finch.desktop.runner import Runner
 from lucid_finch.desktop.settings import SettingsPanel
+from lucid_finch.desktop.spread import Spread
 from lucid_finch.desktop.strip import EvidenceStrip
 from lucid_finch.desktop.tables import FilteredTable
 from lucid_finch.desktop.theme import THEMES, apply_theme, current_theme, dress, mark_colour
@@ -53,6 +58,8 @@ from lucid_finch.files.recipes import ENDING, Recipe
 
 _NEAR_COLOUR = QColor("#f2efe6")
 _GAIN_COLOUR = QColor("#ff8fb1")
+_ROOM = 270
+"""Least height of the pages of numbers and curves, px."""
 _AUTOSAVE_AFTER = 400
 """Milliseconds from a change to its being kept."""
 
@@ -105,11 +112,18 @@ class Bench(QMainWindow):
         self.near_page = FilteredTable(self.tr("Near misses"))
         self.findings, self.near_misses = self.findings_page.table, self.near_page.table
         self.images = ImageList()
+        self.drawing = Drawing()
+        self.drawing.setParent(self)
+        self.regions = RegionShapes(self.study, self.drawing, self.settings)
+        self.regions.setParent(self)
+        self.numbers, self.measure = NumbersPage(), MeasurePage(self.drawing)
         self.tabs = QTabWidget()
         for page, name in (
             (self.findings_page, self.tr("Findings")),
             (self.near_page, self.tr("Near misses")),
             (self.images, self.tr("Images")),
+            (self.numbers, self.tr("Numbers")),
+            (self.measure, self.tr("Measure")),
         ):
             self.tabs.addTab(page, name)
         self.tabs.setDocumentMode(True)
@@ -148,6 +162,7 @@ class Bench(QMainWindow):
         self.setCentralWidget(whole)
         self._whole = whole
         self.answer = AnswerCard(whole)
+        self.spread = Spread(whole, self.study, self.runner.engine)
         self._upper = upper
 
     def _make_actions(self) -> None:
@@ -206,9 +221,19 @@ class Bench(QMainWindow):
             table.colour_wanted.connect(self.colour_by)
             table.columns_chosen.connect(lambda t=table: self._keep_columns(t.hidden))
         self.panes.range_changed.connect(self._range_changed)
+        self.spread.adopted.connect(self._adopt_value)
+        self.spread.refused.connect(self.show_failure)
+        self.settings.spread_wanted.connect(self.spread.open)
+        self.measure.use_wanted.connect(lambda name, length: self._adopt_value(name, length))
+        self.measure.lengths = self.settings.lengths
+        self.drawing.shown.connect(self._drawing_changed)
+        self.drawing.drawing_changed.connect(self._say_what_to_draw)
+        self.tabs.currentChanged.connect(self._tab_changed)
+        self.panes.looked.connect(self._show_under_cursor)
         for frame in self.frames:
             frame.offered = self._stages
             frame.pane.clicked.connect(self._clicked)
+            frame.pane.drawing = self.drawing
             frame.pane.asked.connect(self.ask_why)
         self.panes.activated.connect(lambda number: self._show_active_maps())
         self.panes.activate(1)
@@ -447,7 +472,7 @@ class Bench(QMainWindow):
     @property
     def busy(self) -> bool:
         """Whether an answer is still under way, in the worker or on the screen."""
-        return self.worker.busy or self.answering or self.panes.busy
+        return self.worker.busy or self.answering or self.panes.busy or self.spread.busy
 
     def _recipe_changed(self) -> None:
         self._show_title()
@@ -659,7 +684,8 @@ class Bench(QMainWindow):
             self._colour_by = ""
             self.runner.run()
         # What a step does is seen while it is chosen.
-        self.panes.preview(self.study.chosen if step_place(self.study.chosen) is not None else "")
+        step = self.study.chosen if step_place(self.study.chosen) is not None else ""
+        self.panes.preview("prepared" if self.study.stages and step == self.study.stages[-1][0] else step)
         self._show_detection()
 
     # Choosing and asking
@@ -764,6 +790,59 @@ class Bench(QMainWindow):
         numbers = {"x": (left + right) / 2, "y": (top + bottom) / 2, "width": right - left, "height": bottom - top}
         take({"shape": "rectangle", **{k: round(v, 1) for k, v in numbers.items()}})
 
+    # Drawing, measuring, comparing
+
+    def _drawing_changed(self) -> None:
+        for frame in self.panes.shown:
+            frame.pane.update()
+
+    def _say_what_to_draw(self, kind: str) -> None:
+        if not kind:
+            self.notice.hide()
+            return
+        how = {
+            "polygon": self.tr("click its corners; a double click, Return or the first corner again ends it"),
+            "circle": self.tr("click three points of its rim"),
+            "angle": self.tr("click two points of one line, then two of the other"),
+            "annulus": self.tr("drag from its centre to its outer rim"),
+        }.get(kind, self.tr("drag it on the image"))
+        self.notice.tell(self.tr("{}: {}. Esc gives up.").format(kind.capitalize(), how))
+
+    def _tab_changed(self, index: int) -> None:
+        """Tables of numbers and curves need some height; more than that is left as it is."""
+        middle = self._splitters["middle"]
+        above, below = middle.sizes()
+        if self.tabs.widget(index) in (self.numbers, self.measure) and 0 < below < _ROOM and above + below > 2 * _ROOM:
+            middle.setSizes([above + below - _ROOM, _ROOM])
+        self._show_under_cursor()
+
+    def _show_under_cursor(self) -> None:
+        """Numbers and profile follow the pointer and the map of the active pane."""
+        frame = self.active_frame
+        page = self.tabs.currentWidget()
+        if page is self.numbers:
+            self.numbers.show_place(frame.pane.picture, frame.view.cursor, self.panes.pictures)
+        elif page is self.measure:
+            self.measure.show_picture(frame.pane.picture)
+
+    def start_measuring(self, kind: str) -> None:
+        """Have the user draw a shape, and show what it measures."""
+        self.tabs.setCurrentWidget(self.measure)
+        self.measure.start(kind)
+
+    def show_numbers(self) -> None:
+        self.tabs.setCurrentWidget(self.numbers)
+
+    def _adopt_value(self, name: str, value: Any) -> None:
+        """Take a value over into a parameter of the chosen card."""
+        step = self.spread.step_for(value) if self.spread.card.isVisible() else None
+        place = step_place(self.study.chosen)
+        self.spread.card.put_away()
+        if step is not None and place is not None:
+            self.column.do(lambda: self.study.replace_step(self.study.chosen, step))
+        else:
+            self.settings.edit("" if place is None else str(place[1]), name, value, False)
+
     # Tables
 
     @property
@@ -856,6 +935,10 @@ class Bench(QMainWindow):
                 self.finder.put_away()
             elif self.answer.isVisible():
                 self.answer.put_away()
+            elif self.spread.card.isVisible():
+                self.spread.card.put_away()
+            elif self.drawing.kind:
+                self.drawing.stop()
             elif self.worker.busy:
                 self.cancel()
             self.actions_by_name["ask"].setChecked(False)
@@ -874,6 +957,7 @@ class Bench(QMainWindow):
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
         self.answer.put_away()
+        self.spread.card.put_away()
         self.finder.hide()
 
     def _may_replace(self) -> bool:
@@ -900,6 +984,7 @@ class Bench(QMainWindow):
         self._keep_look()
         self.images.close_worker()
         self.panes.close_worker()
+        self.spread.worker.close()
         self.worker.close()
         if self.help is not None:
             self.help.close()

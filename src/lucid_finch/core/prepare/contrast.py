@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import Any, get_args
 
 import numpy as np
 from numpy.typing import NDArray
 
 from lucid_finch.core.errors import ParameterError
-from lucid_finch.core.image import Image
+from lucid_finch.core.image import Frame, Image
 from lucid_finch.core.numerics.channels import mix
 from lucid_finch.core.parameters import Parameters, gathers
+from lucid_finch.core.prepare.colour import Channel, ChannelParameters, Take
 from lucid_finch.core.prepare.step import PreparationStep
 from lucid_finch.core.regions import Region
 
@@ -106,9 +107,35 @@ def axis_weights(inside: NDArray[np.float64], outside: NDArray[np.float64], imag
     return np.asarray(weights / np.linalg.norm(weights))
 
 
+def channel_separations(image: Image, inside: Any, outside: Any) -> list[tuple[str, Separation]]:
+    """Every channel of a colour image, and the contrast axis, with how well it tells two regions apart; the best first.
+
+    Raises `ParameterError`.
+    """
+    if not image.is_colour:
+        return [("grey", separation(image, inside, outside))]
+    areas = [values[:: max(1, len(values) // 4000)] for values in samples(image, inside, outside)]
+    counts = [len(values) for values in areas]
+    # The sampled pixels as a picture of one row.
+    row = np.concatenate(areas)[None].astype(image.pixels.dtype)
+    small = replace(image, pixels=np.ascontiguousarray(row), mask=None, frame=Frame())
+    pictures = {take: Channel().apply(small, ChannelParameters(take=take)) for take in get_args(Take) if take != "weights"}
+    weights = axis_weights(areas[0], areas[1], image)
+    pictures["contrast axis"] = small.with_pixels(mix(small.pixels, (weights[0], weights[1], weights[2])), quantum=0.0)
+    found = []
+    for name, picture in pictures.items():
+        values = picture.pixels[0].astype(float)
+        found.append((name, _apart(values[: counts[0]], values[counts[0] :], picture)))
+    return sorted(found, key=lambda pair: -pair[1].spreads)
+
+
 def separation(image: Image, inside: Any, outside: Any) -> Separation:
     """How well one grey picture tells two regions apart. Raises `ParameterError`."""
     a, b = (values.mean(axis=1) for values in samples(image, inside, outside))
+    return _apart(a, b, image)
+
+
+def _apart(a: NDArray[np.float64], b: NDArray[np.float64], image: Image) -> Separation:
     least = max(image.quantum / 12**0.5, 1e-4 * image.span)
     spread = float(np.sqrt(0.5 * (a.var() + b.var()) + least**2))
     return Separation(float(abs(a.mean() - b.mean())) / spread, bool(a.mean() > b.mean()))
