@@ -204,7 +204,7 @@ class Tuning(BenchCase):
 
     def test_region_from_the_part_in_view(self) -> None:
         self.bench.frames[0].view.set(70.0, 75.0, 3.0)
-        self.editor("region").region_wanted.emit("region")
+        self.editor("region").view_wanted.emit("region")
         self.settle()
         region = self.bench.study.recipe.detectors[0].made_parameters().region
         self.assertAlmostEqual(region.x, 70, delta=25)

@@ -17,8 +17,11 @@ from PySide6.QtGui import QWheelEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QMenu, QMessageBox
 
+from lucid_finch.core.prepare import STEPS
 from lucid_finch.desktop.document import SOURCE
+from lucid_finch.desktop.editors import ParameterEditor
 from lucid_finch.desktop.runner import give_back_memory
+from lucid_finch.desktop.structured import RegionEditor
 from lucid_finch.desktop.theme import LIGHT, apply_theme
 from lucid_finch.desktop.window import Bench
 from tests.desktop.support import WindowCase, close_for_good
@@ -47,7 +50,11 @@ class Monkey:
             self.card, self.add, self.panes, self.show_map, self.compare, self.wheel, self.keys, self.ask, self.choose_row,
             self.click_mark, self.filter, self.sort, self.colour, self.find, self.cancel, self.resize, self.theme, self.step,
             self.range, self.type_value, self.link, self.columns, self.expect, self.reopen,
+            self.draw, self.drag_shape, self.spread, self.tab, self.own_step, self.save_map, self.sample, self.own_numbers,
         ]  # fmt: skip
+
+    def plain_editors(self) -> list[ParameterEditor]:
+        return [e for e in self.bench.settings.editors.values() if isinstance(e, ParameterEditor)]
 
     def act(self) -> None:
         action = self.random.choice(self.actions)
@@ -57,6 +64,61 @@ class Monkey:
             menu.close()
         for _ in range(self.random.randint(0, 4)):
             QApplication.processEvents()
+
+    def somewhere(self) -> QPoint:
+        pane = self.bench.active_frame.pane
+        return QPoint(self.random.randint(0, pane.width()), self.random.randint(0, pane.height()))
+
+    def draw(self) -> None:
+        editors = [e for e in self.bench.settings.editors.values() if isinstance(e, RegionEditor)]
+        kind = self.random.choice(["rectangle", "ellipse", "polygon", "annulus"])
+        if editors and self.random.random() < 0.6:
+            editor = self.random.choice(editors)
+            editor.draw_wanted.emit(editor.declared.name, kind, self.random.random() < 0.3)
+        else:
+            self.bench.actions_by_name["measure_" + self.random.choice(["line", "box", "circle", "angle"])].trigger()
+        self.drag_shape()
+        if self.random.random() < 0.5:
+            QTest.keyClick(
+                self.bench.active_frame.pane, self.random.choice([Qt.Key.Key_Return, Qt.Key.Key_Escape, Qt.Key.Key_Delete])
+            )
+
+    def drag_shape(self) -> None:
+        pane = self.bench.active_frame.pane
+        for _ in range(self.random.randint(1, 4)):
+            QTest.mousePress(pane, Qt.MouseButton.LeftButton, pos=self.somewhere())
+            QTest.mouseMove(pane, self.somewhere())
+            QTest.mouseRelease(pane, Qt.MouseButton.LeftButton, pos=self.somewhere())
+
+    def spread(self) -> None:
+        names = [e.declared.name for e in self.plain_editors() if e.declared.type is not bool]
+        if names:
+            self.bench.settings.spread_wanted.emit(self.random.choice(names))
+            for _ in range(self.random.randint(0, 6)):
+                QApplication.processEvents()
+            if self.bench.spread.card.views and self.random.random() < 0.5:
+                view = self.random.choice(self.bench.spread.card.views)
+                QTest.mouseClick(view, Qt.MouseButton.LeftButton)
+
+    def tab(self) -> None:
+        self.bench.tabs.setCurrentIndex(self.random.randrange(self.bench.tabs.count()))
+        self.bench.numbers.go(self.random.randint(-1, 1), self.random.randint(-1, 1))
+        self.bench.actions_by_name["shade"].trigger()
+
+    def own_step(self) -> None:
+        if len(self.bench.study.cards) < 10 and self.bench.study.detector:
+            self.bench.study.add_step(self.random.choice(list(STEPS)), self.bench.study.detector)
+
+    def save_map(self) -> None:
+        self.bench.save_map(self.folder / f"map.{self.random.choice(['png', 'tif', 'npy', 'jpg'])}")
+
+    def sample(self) -> None:
+        self.bench.settings.samples_wanted.emit()
+
+    def own_numbers(self) -> None:
+        self.bench.numbers.own.setChecked(self.random.random() < 0.5)
+        self.bench.numbers.operator.setCurrentIndex(self.random.randrange(4))
+        self.bench.numbers.copy()
 
     def open_file(self) -> None:
         self.bench.open_path(self.random.choice(sorted(self.folder.glob("good/*.png"))))
@@ -68,7 +130,7 @@ class Monkey:
         self.bench.open_path(self.folder / "broken.png")
 
     def drag_slider(self) -> None:
-        sliders = [e.slider for e in self.bench.settings.editors.values() if e.slider is not None]
+        sliders = [e.slider for e in self.plain_editors() if e.slider is not None]
         if sliders:
             slider = self.random.choice(sliders)
             for _ in range(self.random.randint(1, 8)):
@@ -76,7 +138,7 @@ class Monkey:
                 QApplication.processEvents()
 
     def drag_limit(self) -> None:
-        histograms = [e.histogram for e in self.bench.settings.editors.values() if e.histogram is not None]
+        histograms = [e.histogram for e in self.plain_editors() if e.histogram is not None]
         if histograms:
             histogram = self.random.choice(histograms)
             for _ in range(self.random.randint(1, 6)):
@@ -185,7 +247,7 @@ class Monkey:
         frame.card.hide()
 
     def type_value(self) -> None:
-        fields = [e.field for e in self.bench.settings.editors.values() if e.field is not None]
+        fields = [e.field for e in self.plain_editors() if e.field is not None]
         if fields:
             field = self.random.choice(fields)
             field.setText(self.random.choice(["3", "-4", "abc", "", "12%", "1e400"]))

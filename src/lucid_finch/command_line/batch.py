@@ -35,10 +35,21 @@ def write_results(
         path = out / f"{name}.{_safe(detector)}.csv"
         write_csv(path, detection.findings)
         written.append(path)
+    return [*written, *write_maps(run, out, maps, map_format, name)]
+
+
+def write_maps(run: Run, out: Path, maps: Sequence[str], map_format: str, name: str) -> list[Path]:
+    """The maps asked for, each as DETECTOR.NAME; the name `prepared` is the image that the detector sees."""
+    check_maps(run.recipe, maps)
+    written = []
     for wanted in maps:
         detector, _, map_name = wanted.rpartition(".")
         path = out / f"{name}.{_safe(detector)}.{map_name}.{map_format}"
-        write_map(path, run.detections[detector].evidence[map_name])
+        detection = run.detections[detector]
+        if map_name == "prepared":
+            write_image(path, detection.work.image)
+        else:
+            write_map(path, detection.evidence[map_name])
         written.append(path)
     return written
 

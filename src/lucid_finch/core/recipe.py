@@ -4,17 +4,19 @@ from __future__ import annotations
 
 import hashlib
 import json
+import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Annotated, Any, Literal, Self
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError, model_validator
+from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError, field_validator, model_validator
 
 from lucid_finch.core.detection import Detection
 from lucid_finch.core.detector import DetectorParameters
 from lucid_finch.core.detectors import KINDS, detector_of
 from lucid_finch.core.errors import ParameterError, nearest
+from lucid_finch.core.parameters import Parameters, gathers
 from lucid_finch.core.prepare import STEPS, step_of
 from lucid_finch.core.regions import Region
 
@@ -56,18 +58,25 @@ def _off(on: bool) -> dict[str, bool]:
 Count = Annotated[int, Field(ge=0)]
 
 
-class MarkStyle(_Part):
+class MarkStyle(Parameters):
     """How findings are drawn on annotated pictures."""
 
-    colour: Annotated[str, Field(pattern="^(#[0-9a-fA-F]{6})?$")] = ""
-    """#rrggbb; empty: one of a safe set for each detector."""
-    thickness: Annotated[float, Field(ge=0, le=100)] = 0.0
-    """px of the written picture; 0: fits the size of the picture."""
-    text_size: Annotated[float, Field(ge=0, le=500)] = 0.0
-    """px of the written picture; 0: fits the size of the picture."""
-    numbers: bool = True
-    colour_by: str = ""
-    """A column that sets the colour of each mark."""
+    colour: str = gathers("", label="Colour", help="#rrggbb; empty: one of a safe set for each detector.")
+    thickness: float = gathers(
+        0.0, label="Line", unit="px", least=0.0, most=100.0, help="Of the written picture; 0: fits the size of the picture."
+    )
+    text_size: float = gathers(
+        0.0, label="Text", unit="px", least=0.0, most=500.0, help="Of the written picture; 0: fits the size of the picture."
+    )
+    numbers: bool = gathers(True, label="Numbers", help="Write the number of each finding.")
+    colour_by: str = gathers("", label="Colour by", help="A column that sets the colour of each mark; empty: none.")
+
+    @field_validator("colour")
+    @classmethod
+    def _is_colour(cls, value: str) -> str:
+        if value and not re.fullmatch("#[0-9a-fA-F]{6}", value):
+            raise ValueError("a colour is written #rrggbb")
+        return value
 
 
 @dataclass(frozen=True)
@@ -272,7 +281,7 @@ def json_schema() -> dict[str, Any]:
             }
         )
     definitions["step"] = {"oneOf": steps}
-    marks = MarkStyle.model_json_schema()
+    marks = described(MarkStyle, {}, "style of annotated pictures")
     region = TypeAdapter(Region).json_schema(ref_template="#/$defs/{model}")
     definitions.update(region.pop("$defs", {}))
     empty = {"type": ["array", "null"], "maxItems": 0}

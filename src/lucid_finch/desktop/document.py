@@ -136,6 +136,15 @@ class Study(QObject):
         return self._last_detector if self._last_detector in names else names[0] if names else ""
 
     @property
+    def last_step(self) -> str:
+        """The card of the last step that leads to the detector in sight, or "": its result is what is called prepared."""
+        found = ""
+        for owner in ("", self.detector) if self.detector else ("",):
+            for number, step in enumerate(self.steps_of(owner)):
+                found = step_card(number, owner) if step.get("on", True) else found
+        return found
+
+    @property
     def sampled(self) -> tuple[Any, Any] | None:
         """Areas of an object and of its surroundings: those of the chosen contrast axis, else what was sampled by hand."""
         place = step_place(self.chosen)

@@ -69,7 +69,8 @@ class Grid:
 def _cell(value: float, digits: int) -> str:
     if not np.isfinite(value):
         return "–"
-    return "0" if value == 0 else f"{value:.{digits}f}"
+    text = f"{value:.{digits}f}"
+    return "0" if float(text) == 0 else text
 
 
 class GridView(QWidget):

@@ -306,6 +306,7 @@ class PaneGroup(QWidget):
     def _show_all(self) -> None:
         for frame in self.shown:
             frame.show_pictures(self.pictures)
+        self.looked.emit()
 
     def set_shaded(self, shaded: bool) -> None:
         """Shade where results rest on what stands for pixels beyond the border."""

@@ -15,6 +15,7 @@ from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.parameters import Coefficients, Declaration, Length, Parameters, Stage
 from lucid_finch.core.prepare import step_of
 from lucid_finch.core.prepare.contrast import channel_separations
+from lucid_finch.core.recipe import MarkStyle
 from lucid_finch.core.regions import Region
 from lucid_finch.desktop.document import SOURCE, Study, step_place
 from lucid_finch.desktop.editors import ParameterEditor
@@ -24,6 +25,9 @@ Editor = ParameterEditor | RegionEditor | CoefficientsEditor
 
 COMMON = "common"
 """Owner of what belongs to the whole recipe."""
+
+MARKS = "marks"
+"""Owner of the style of annotated pictures."""
 
 COMMON_REGION = Declaration(
     name="region",
@@ -71,6 +75,7 @@ class SettingsPanel(QWidget):
         study.chosen_changed.connect(self.refresh)
         study.recipe_changed.connect(self.refresh)
         study.image_changed.connect(self.refresh)
+        study.samples_changed.connect(self._show_separation)
         study.detection_changed.connect(lambda name: self._show_detection())
         self.refresh()
 
@@ -130,6 +135,12 @@ class SettingsPanel(QWidget):
             label.setWordWrap(True)
             layout.addWidget(label)
         self._add_editor(layout, COMMON, COMMON_REGION)
+        heading = QLabel(self.tr("ANNOTATED PICTURES"))
+        heading.setObjectName("heading")
+        heading.setToolTip(self.tr("How findings are drawn on the pictures that Export and the command line write"))
+        layout.addWidget(heading)
+        for declared in MarkStyle.declarations().values():
+            self._add_editor(layout, MARKS, declared)
         if image is not None and image.pages > 1:
             pages = QSpinBox()
             pages.setRange(1, image.pages)
@@ -275,7 +286,7 @@ class SettingsPanel(QWidget):
         found = []
         for (owner, name), editor in self.editors.items():
             declared = editor.declared
-            if owner != COMMON and (declared.type is Length or declared.unit == "px") and not declared.is_region:
+            if owner not in (COMMON, MARKS) and (declared.type is Length or declared.unit == "px") and not declared.is_region:
                 found.append((name, declared.label))
         return found
 
@@ -296,6 +307,8 @@ class SettingsPanel(QWidget):
         place = step_place(self.study.chosen)
         if owner == COMMON:
             return {"region": self.study.recipe.plain()["region"]}
+        if owner == MARKS:
+            return dict(self.study.recipe.plain()["marks"])
         if owner and place is not None:
             return self.study.steps_of(place[0])[place[1]]
         entry = next((e for e in self.study.recipe.detectors if e.name == self.study.chosen), None)
@@ -328,6 +341,8 @@ class SettingsPanel(QWidget):
             place = step_place(self.study.chosen)
             if owner == COMMON:
                 self.study.edit({name: value}, label, key)
+            elif owner == MARKS:
+                self.study.edit({"marks": {**self.study.recipe.plain()["marks"], name: value}}, label, key)
             elif place is not None:
                 self.study.edit_step(place[1], {name: value}, label, key, place[0])
             else:

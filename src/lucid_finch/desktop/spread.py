@@ -74,7 +74,7 @@ def values_over(declared: Declaration, current: Any, criterion: NDArray[np.float
         low, high = middle / 3, middle * 3
         if declared.type is float and number is not None and number < 0:
             low, high = high, low
-    least = low if low > 0 else high / 60
+    least = low if low > 0 else high / 20
     if high / max(least, 1e-12) > 15 and low >= 0:
         given = [low] if low == 0 else []
         given += np.geomspace(max(least, 1e-9), high, COUNT - len(given)).tolist()
@@ -149,7 +149,7 @@ def answered(
         if entry is not None:
             found = engine.run_entry(entry, common, cancelled, recipe.region)
             marks = [Marks.of(found.outlines, found.findings["x"], found.findings["y"], found.findings["id"], asked.colour)]
-            text = str(len(found.findings))
+            text = f"{len(found.findings)} found"
     except ParameterError as error:
         return None, str(error)
     return thumbnail_of(Picture.of_image(image, "", ""), marks), text
@@ -221,9 +221,9 @@ class SpreadCard(QFrame):
     """Parameter and value."""
     closed = Signal()
 
-    def __init__(self, parent: QWidget) -> None:
+    def __init__(self, parent: QWidget, over: QWidget) -> None:
         super().__init__(parent)
-        self._over = parent
+        self._parent, self._over = parent, over
         self.setObjectName("note")
         self.parameter = ""
         self.views: list[SampleView] = []
@@ -253,15 +253,17 @@ class SpreadCard(QFrame):
             view.hide()
             view.deleteLater()
         self.views = []
-        parent = self._over
-        columns = max(2, min(4, (parent.width() - 60) // (WIDTH + 12)))
+        columns = max(2, min(4, self._over.width() // (WIDTH + 12)))
         for number, sample in enumerate(samples):
             view = SampleView(sample, sample.value == current)
             view.chosen.connect(lambda value: self.adopted.emit(self.parameter, value))
             self._grid.addWidget(view, number // columns, number % columns)
             self.views.append(view)
         self.adjustSize()
-        self.move(max(10, (parent.width() - self.width()) // 2), max(46, (parent.height() - self.height()) // 2 - 40))
+        corner = self._over.mapTo(self._parent, self._over.rect().topLeft())
+        x = corner.x() + (self._over.width() - self.width()) // 2
+        y = min(corner.y() + 26, self._parent.height() - self.height() - 8)
+        self.move(min(max(x, 4), max(self._parent.width() - self.width() - 4, 4)), max(y, 4))
         self.show()
         self.raise_()
         if self.views:
@@ -288,10 +290,11 @@ class Spread(QObject):
 
     refused = Signal(str)
 
-    def __init__(self, parent: QWidget, study: Study, engine: Engine) -> None:
+    def __init__(self, parent: QWidget, over: QWidget, study: Study, engine: Engine) -> None:
+        """The card is a child of `parent` and lies over the middle of `over`."""
         super().__init__(parent)
         self.study, self.engine = study, engine
-        self.card = SpreadCard(parent)
+        self.card = SpreadCard(parent, over)
         self.card.closed.connect(self._closed)
         self.adopted = self.card.adopted
         self.worker = Coordinator()

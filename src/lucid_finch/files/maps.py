@@ -18,14 +18,17 @@ from lucid_finch.files.writing import whole_file, write_text
 ENDINGS = (".png", ".tif", ".tiff", ".npy")
 
 
-def write_map(path: str | Path, evidence: EvidenceMap) -> None:
-    """PNG (8 bit, colours for signed and cyclic maps; the range goes to PATH.json), float TIFF or NPY, by the ending."""
+def write_map(path: str | Path, evidence: EvidenceMap, span: tuple[float, float] | None = None) -> None:
+    """PNG (8 bit, colours for signed and cyclic maps; the range goes to PATH.json), float TIFF or NPY, by the ending.
+
+    `span` is what becomes black and white of a PNG, else set from the data.
+    """
     values = evidence.values
     ending = _ending(path)
     if ending != ".png":
         _write_array(path, values)
         return
-    low, high = display_range(values, evidence.kind)
+    low, high = span if span is not None else display_range(values, evidence.kind)
     _write_png(path, shown(values, evidence.kind, low, high))
     about = {"map": evidence.name, "unit": evidence.unit, "kind": evidence.kind, "black": low, "white": high}
     write_text(f"{path}.json", json.dumps(about, indent=2) + "\n")

@@ -44,6 +44,7 @@ class DerivativeParameters(BorderedParameters):
         unit="px",
         least=3,
         most=MOST_SIZE,
+        usual=(3, 61),
         help="Side of the kernel, odd: differences of a binomial (3 is the well-known 1 2 1 by -1 0 1).",
         auto="follows from sigma",
     )
