@@ -25,7 +25,7 @@ from lucid_finch.core.numerics import chain_chance
 from lucid_finch.core.numerics.background import Background, measure_background
 from lucid_finch.core.numerics.chains import Chains, chain_medians, link_chains
 from lucid_finch.core.numerics.edge_points import EdgePoints, find_edge_points, scale_plane
-from lucid_finch.core.numerics.gradients import Kernel1D, gaussian_kernel, gradient_planes, operator_kernels, smoothed
+from lucid_finch.core.numerics.gradients import Kernel1D, gaussian_kernel, gradient_planes, magnitude, operator_kernels, smoothed
 from lucid_finch.core.parameters import Length, forms, gathers, judges
 from lucid_finch.core.regions import blocked_pixels
 
@@ -366,8 +366,7 @@ class _Maps:
         return self.gradient(*box)[1]
 
     def magnitude(self, *box: int) -> Array:
-        gx, gy = self.gradient(*box)
-        return np.sqrt(gx * gx + gy * gy)
+        return magnitude(*self.gradient(*box))
 
     def direction(self, *box: int) -> Array:
         gx, gy = self.gradient(*box)

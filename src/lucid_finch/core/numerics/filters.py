@@ -110,26 +110,28 @@ def _whole_box_band(pixels, rows, columns, size, top, bottom, out):  # type: ign
     radius = size // 2
     length = width + 2 * radius
     share = np.float32(1.0 / (size * size))
-    lower, upper = np.zeros(width, np.uint32), np.zeros(width, np.uint32)
+    sums = np.zeros(width, np.uint32)
     packed = np.zeros(length + 1, np.uint64)
     middle, ahead = packed[radius : radius + width], packed[size:]
     totals = np.empty(width, np.uint64)
-    for k in range(size):
+    # As they were a row earlier, in numbers that wrap around; so that every row begins alike.
+    for k in range(size - 1):
         row = pixels[rows[top + k]]
         for x in range(width):
-            upper[x] += row[x]
+            sums[x] += row[x]
+    before = pixels[rows[max(top - 1, 0)]]
+    for x in range(width):
+        sums[x] += before[x]
     for y in range(top, bottom, 2):
-        if y > top:
-            gone, come = pixels[rows[y - 1]], pixels[rows[y + 2 * radius]]
-            for x in range(width):
-                upper[x] = lower[x] + come[x] - gone[x]
         # The last row of an odd band is its own partner.
         other = min(y + 1, bottom - 1)
-        gone, come = pixels[rows[other - 1]], pixels[rows[other + 2 * radius]]
+        gone, come = pixels[rows[max(y - 1, 0)]], pixels[rows[y + 2 * radius]]
+        gone2, come2 = pixels[rows[other - 1 if other > y else 0]], pixels[rows[other + 2 * radius]]
         for x in range(width):
-            below = upper[x] + come[x] - gone[x]
-            lower[x] = below
-            middle[x] = np.uint64(upper[x]) | (np.uint64(np.uint32(below)) << np.uint64(32))
+            upper = np.uint32(sums[x] + np.uint32(come[x]) - np.uint32(gone[x]))
+            lower = np.uint32(upper + np.uint32(come2[x]) - np.uint32(gone2[x]))
+            sums[x] = lower
+            middle[x] = np.uint64(upper) | (np.uint64(lower) << np.uint64(32))
         for x in range(radius):
             packed[x] = middle[columns[x]]
             packed[width + radius + x] = middle[columns[width + radius + x]]
@@ -137,12 +139,17 @@ def _whole_box_band(pixels, rows, columns, size, top, bottom, out):  # type: ign
         for x in range(size):
             total += packed[x]
         for x in range(width):
+            totals[x] = ahead[x] - packed[x]
+        for x in range(width):
+            step = totals[x]
             totals[x] = total
-            total += ahead[x] - packed[x]
+            total += step
+        # Where both are one row, the first is written last.
         first, second = out[y - top], out[other - top]
         for x in range(width):
-            second[x] = np.float32(np.uint32(totals[x] >> np.uint64(32))) * share
-            first[x] = np.float32(np.uint32(totals[x])) * share
+            both = totals[x]
+            second[x] = np.float32(np.int32(both >> np.uint64(32))) * share
+            first[x] = np.float32(np.int32(both & np.uint64(0xFFFFFFFF))) * share
 
 
 @kernel
@@ -187,11 +194,13 @@ def _real_box_band(pixels, rows, columns, size, top, bottom, out):  # type: igno
 def box_mean(pixels: NDArray[Any], size: int) -> Plane:
     """(H, W) float32: the mean over the square of `size` (odd) px about each pixel; the cost hardly grows with the size.
 
-    Sums are whole numbers for uint8 and uint16 (exact up to 255 px), float64 for float32.
+    Sums are whole numbers for uint8 and (up to 181 px) uint16, else float64.
     """
     height, width = pixels.shape
     rows, columns = mirror_indices(height, size // 2), mirror_indices(width, size // 2)
-    band = _real_box_band if pixels.dtype == np.float32 else _whole_box_band
+    # Whole numbers as far as a sum fits 31 bits.
+    whole = pixels.dtype == np.uint8 or (pixels.dtype == np.uint16 and size <= 181)
+    band = _whole_box_band if whole else _real_box_band
     out = np.empty((height, width), np.float32)
     over_bands(lambda top, bottom: band(pixels, rows, columns, size, top, bottom, out[top:bottom]), height, band_height=_BOX_BAND)
     return out

@@ -197,3 +197,10 @@ def gradient_planes(
         height,
     )
     return gx, gy
+
+
+def magnitude(gx: NDArray[np.float32], gy: NDArray[np.float32]) -> NDArray[np.float32]:
+    """(H, W) float32: the length of the gradient, without needless planes in between."""
+    out = np.square(gx)
+    out += np.square(gy)
+    return np.asarray(np.sqrt(out, out=out))

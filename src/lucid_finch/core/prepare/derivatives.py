@@ -12,6 +12,7 @@ from pydantic import BeforeValidator
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics import filters
+from lucid_finch.core.numerics.gradients import magnitude
 from lucid_finch.core.parameters import Coefficients, gathers, rows_of_numbers
 from lucid_finch.core.prepare.step import BorderedParameters, PreparationStep, odd, over_planes
 
@@ -99,7 +100,7 @@ class Derivative(PreparationStep):
             if parameters.of == "y":
                 return filters.separable(plane, first, smooth)
             if parameters.of == "magnitude":
-                return np.hypot(filters.separable(plane, smooth, first), filters.separable(plane, first, smooth))
+                return magnitude(filters.separable(plane, smooth, first), filters.separable(plane, first, smooth))
             across = filters.separable(plane, smooth, second) if parameters.of != "yy" else np.float32(0)
             down = filters.separable(plane, second, smooth) if parameters.of != "xx" else np.float32(0)
             return np.asarray(across + down, np.float32)
