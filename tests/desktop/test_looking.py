@@ -133,6 +133,14 @@ class Regions(LookingCase):
         self.assertEqual(self.region()["width"], 55.5)
         self.assertIn("region", self.bench.failure)
 
+    def test_a_region_beside_the_image_is_said(self) -> None:
+        for x in (-200.0, 900.0):
+            region = {"shape": "ellipse", "x": x, "y": 50.0, "width": 50.0, "height": 60.0}
+            self.study.edit_detector("edges", {"region": region}, "away")
+            self.settle()
+            self.assertIn("outside the image", self.bench.column.cards["edges"].about.text())
+            self.assertEqual(len(self.study.detections["edges"].findings), 0)
+
     def test_a_common_region_serves_every_detector_without_one(self) -> None:
         self.study.duplicate("edges")
         self.study.choose(SOURCE)

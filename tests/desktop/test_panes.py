@@ -146,7 +146,14 @@ class Several(BenchCase):
 
 class Warm(BenchCase):
     def test_nothing_is_compiled_in_the_window_that_was_not_warmed_up(self) -> None:
-        kernels = [viewing.sample, viewing.sample_values, viewing.strokes, viewing.tint]
+        kernels = [
+            viewing.sample,
+            viewing.sample_turned,
+            viewing.sample_linear,
+            viewing.sample_values,
+            viewing.strokes,
+            viewing.tint,
+        ]
         shares = [share for share, _ in warm_up_steps()]
         self.assertEqual(shares[-1], 1.0)
         before = [specialisations(kernel) for kernel in kernels]

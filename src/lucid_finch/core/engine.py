@@ -26,10 +26,11 @@ from lucid_finch.core.errors import Cancelled, ParameterError, nearest
 from lucid_finch.core.image import LUMA, Image
 from lucid_finch.core.judging import Outcome, judge, reading_order
 from lucid_finch.core.numerics.channels import mix
+from lucid_finch.core.numerics.threads import cancellable
 from lucid_finch.core.parameters import Stage
 from lucid_finch.core.prepare import step_of
 from lucid_finch.core.recipe import DetectorEntry, Recipe, Unmet
-from lucid_finch.core.regions import Region
+from lucid_finch.core.regions import Region, lies_outside
 
 MOST_NEAR_MISSES = 500
 
@@ -71,7 +72,8 @@ class Engine:
             name = str(options.pop("step", ""))
             step = step_of(name)
             parameters = step.Parameters.make(options, f"preparation {number}, {name}")
-            image = self.cache.get((image.digest, name, parameters.model_dump_json()), lambda: step.run(image, parameters))  # noqa: B023
+            with cancellable(cancelled):
+                image = self.cache.get((image.digest, name, parameters.model_dump_json()), lambda: step.run(image, parameters))  # noqa: B023
         return image
 
     def detect(
@@ -182,6 +184,9 @@ def conclude(
     ids[best_first] = number_of
     units = {c.name: c.unit for c in declared if c.unit}
     work = Work(detector, image, parameters, gathered, candidates, judgement, best_first[rows], near)
+    notes = image.notes
+    if parameters.region is not None and lies_outside(parameters.region, image.source_size):
+        notes = (*notes, "the region lies outside the image, so nothing is looked at")
     seconds = time.perf_counter() - started
     return Detection(
         kind=detector.kind,
@@ -196,7 +201,7 @@ def conclude(
         near_outlines=missed.outlines.take(np.arange(len(near)), image.frame),
         points=_Points(finished, rows, number_of, image),
         fit=finished.fit,
-        notes=image.notes,
+        notes=notes,
         work=work,
     )
 

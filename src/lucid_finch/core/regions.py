@@ -124,6 +124,16 @@ for _model in (Rectangle, Ellipse, Polygon, Annulus):
 _ADAPTER: TypeAdapter[Any] = TypeAdapter(Region)
 
 
+def lies_outside(region: Any, size: tuple[int, int]) -> bool:
+    """Whether a region surely holds nothing of an image of that width and height: the box around it lies beside the image."""
+    if isinstance(region, Polygon):
+        x, y = np.array(region.points).T
+    else:
+        reach = region.outer if isinstance(region, Annulus) else 0.5 * float(np.hypot(region.width, region.height))
+        x, y = np.array([region.x - reach, region.x + reach]), np.array([region.y - reach, region.y + reach])
+    return bool(x.max() < -0.5 or y.max() < -0.5 or x.min() > size[0] - 0.5 or y.min() > size[1] - 0.5)
+
+
 def region_of(given: Any) -> Any:
     """A region from plain data, as recipes have it. Raises `ParameterError`."""
     try:

@@ -67,7 +67,7 @@ def warm_up_steps() -> Iterator[tuple[float, str]]:
 
 def _warm_up_viewing() -> None:
     """The loops of the window: levels, views and strokes."""
-    from lucid_finch.core.numerics.viewing import halved, load, sample, sample_turned, sample_values, strokes, tint
+    from lucid_finch.core.numerics.viewing import halved, load, sample, sample_linear, sample_turned, sample_values, strokes, tint
 
     load()
     out = np.zeros((4, 4), np.uint32)
@@ -78,6 +78,7 @@ def _warm_up_viewing() -> None:
             level = halved(np.zeros((4, 4, channels), dtype))
             sample(level, 0.0, 0.0, 1.0, np.float32(0), np.float32(1), table, np.uint32(0), out)
             sample_turned(level, places, np.float32(0), np.float32(1), table, np.uint32(0), out)
+            sample_linear(level, np.zeros(2), np.zeros(2), np.zeros((2, channels)))
             sample_values(level, places, np.zeros((4, 4), np.float32))
     cover = np.zeros((4, 4), np.uint8)
     points, start, chosen, closed = np.zeros((2, 2), np.float32), np.array([0, 2]), np.array([0]), np.zeros(1, bool)

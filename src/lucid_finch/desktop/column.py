@@ -260,9 +260,12 @@ class RecipeColumn(QWidget):
             misses = self.tr("{} near miss") if near == 1 else self.tr("{} near misses")
             unmet = entry.unmet(found)
             about = f"{entry.kind} · {misses.format(near)} · {found.seconds * 1000:.0f}\u00a0ms"
+            outside = [note for note in found.notes if note.startswith("the region")]
+            if outside:
+                about += f"\n{outside[0]}"
             if unmet:
                 about += f"\n{unmet[0].what} {unmet[0].measured}, expected {unmet[0].expected}"
-            card.show_state(about, str(len(found.findings)), wrong=bool(unmet))
+            card.show_state(about, str(len(found.findings)), wrong=bool(unmet or outside))
         for name, text in self.failures.items():
             if name in self.cards:
                 self.cards[name].show_state(text, "!", wrong=True, on=self.study.is_on(name))

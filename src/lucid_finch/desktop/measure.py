@@ -12,7 +12,6 @@ from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPaintEvent, QPen, QPol
 from PySide6.QtWidgets import (
     QApplication,
     QDoubleSpinBox,
-    QGridLayout,
     QHBoxLayout,
     QLabel,
     QMenu,
@@ -146,6 +145,37 @@ class ProfilePlot(QWidget):
         self.update()
 
 
+class ValueList(QWidget):
+    """Names and values in two columns, painted: labels would lay out the window anew at every move."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.lines: list[tuple[str, str]] = []
+        self.setMinimumSize(QSize(300, 40))
+        self.setAccessibleName(self.tr("Measured"))
+
+    def show_values(self, lines: list[tuple[str, str]]) -> None:
+        self.lines = lines
+        self.setAccessibleDescription("; ".join(f"{name} {value}" for name, value in lines))
+        self.update()
+
+    @guarded
+    def paintEvent(self, event: QPaintEvent) -> None:
+        theme = current_theme()
+        painter = QPainter(self)
+        row = self.fontMetrics().height() + 2
+        column = self.width() / 2
+        names = max((self.fontMetrics().horizontalAdvance(n) for n, value in self.lines if value), default=0) + 8
+        for place, (name, value) in enumerate(self.lines):
+            x, y = column * (place % 2), row * (place // 2)
+            wide = column if value else 2 * column
+            painter.setPen(QColor(theme.quiet))
+            painter.drawText(QRectF(x, y, wide, row), Qt.AlignmentFlag.AlignVCenter, name)
+            painter.setPen(QColor(theme.text))
+            painter.drawText(QRectF(x + names, y, column - names, row), Qt.AlignmentFlag.AlignVCenter, value)
+        painter.end()
+
+
 class MeasurePage(QWidget):
     """What is drawn to be measured; a number can be taken over as a length of the chosen card."""
 
@@ -181,11 +211,8 @@ class MeasurePage(QWidget):
             tools.addWidget(button)
             self.tools[kind] = button
         left.addLayout(tools)
-        self._numbers = QGridLayout()
-        self._numbers.setVerticalSpacing(1)
-        left.addLayout(self._numbers)
-        self._labels: list[QLabel] = []
-        left.addStretch(1)
+        self.values = ValueList()
+        left.addWidget(self.values, 1)
         below = QHBoxLayout()
         below.setSpacing(4)
         self.use = QToolButton()
@@ -259,21 +286,10 @@ class MeasurePage(QWidget):
                 for n, c in enumerate(profile.crossings[:4])
             ]
         self.plot.show_profile(profile, self.picture.unit if self.picture is not None else "")
-        while len(self._labels) < 2 * len(rows):
-            label = QLabel()
-            label.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-            place = len(self._labels)
-            label.setObjectName("quiet" if place % 2 == 0 else "")
-            self._numbers.addWidget(label, place // 4, place % 4)
-            self._labels.append(label)
-        for place, label in enumerate(self._labels):
-            label.setVisible(place < 2 * len(rows))
-            if place < 2 * len(rows):
-                name, value, unit = rows[place // 2]
-                label.setText(name if place % 2 == 0 else f"{value:.2f} {unit}")
-        if shape is not None and not rows and self._labels:
-            self._labels[0].setVisible(True)
-            self._labels[0].setText(self.tr("The three points lie on one line."))
+        lines = [(name, f"{value:.2f} {unit}") for name, value, unit in rows]
+        if shape is not None and not lines:
+            lines = [(self.tr("The three points lie on one line."), "")]
+        self.values.show_values(lines)
         self.use.setEnabled(bool(self._lengths()))
 
     def _lengths(self) -> list[tuple[str, float]]:

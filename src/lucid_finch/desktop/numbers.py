@@ -9,14 +9,13 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPaintEvent
+from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QColor, QFontMetricsF, QKeyEvent, QPainter, QPaintEvent
 from PySide6.QtWidgets import (
     QApplication,
     QCheckBox,
     QComboBox,
     QHBoxLayout,
-    QLabel,
     QPushButton,
     QScrollArea,
     QVBoxLayout,
@@ -28,6 +27,7 @@ from lucid_finch.core.detection import Arithmetic
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.numerics.gradients import OPERATORS, operator_kernels
 from lucid_finch.core.parameters import Coefficients, Declaration, Stage
+from lucid_finch.desktop.column import Elided
 from lucid_finch.desktop.guard import guarded
 from lucid_finch.desktop.picture import Picture
 from lucid_finch.desktop.structured import CoefficientsEditor
@@ -39,7 +39,8 @@ _MOST = 15
 _AROUND = (4, 7)
 """Rows and columns to either side where a map is no weighted sum."""
 
-_CELL_GAP = 6
+_GAP = 26.0
+"""px between tables."""
 
 
 @dataclass
@@ -76,47 +77,67 @@ def _cell(value: float, digits: int) -> str:
 class GridView(QWidget):
     """Tables side by side, painted at once: a widget for each cell would not follow the pointer."""
 
+    step_wanted = Signal(int, int)
+    """Columns and rows that the place shall go."""
+
     def __init__(self) -> None:
         super().__init__()
         self.lines: list[list[Grid]] = []
         """Tables of one line stand beside each other."""
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self._placed: list[list[tuple[Grid, tuple[float, float]]]] = []
+        """The tables with their sizes."""
         self.foot = ""
         self.setAccessibleName(self.tr("Numbers"))
 
     def show_grids(self, lines: list[list[Grid]], foot: str) -> None:
         self.lines, self.foot = lines, foot
+        self._placed = [[(grid, self._size(grid)) for grid in line] for line in lines]
         self.resize(self.sizeHint())
         self.update()
 
     def _widths(self, grid: Grid) -> tuple[float, float]:
         """Width of the row numbers and of a cell."""
         metrics = QFontMetricsF(self.font())
-        head = max((metrics.horizontalAdvance(t) for t in grid.rows), default=0.0) + 8
-        texts = [text for row in grid.texts for text in row] + grid.columns
-        return head, max((metrics.horizontalAdvance(t) for t in texts), default=20.0) + 9
+        head = metrics.horizontalAdvance(max(grid.rows, key=len, default="")) + 8
+        longest = max((text for row in grid.texts for text in row), key=len, default="")
+        return head, max(metrics.horizontalAdvance(t) for t in (longest, max(grid.columns, key=len, default=""))) + 9
 
     @property
     def _row(self) -> float:
-        return QFontMetricsF(self.font()).height() + 3
+        return math.ceil(QFontMetricsF(self.font()).height()) + 2
 
     def _size(self, grid: Grid) -> tuple[float, float]:
         head, cell = self._widths(grid)
         metrics = QFontMetricsF(self.font())
-        width = max(
-            head + cell * grid.values.shape[1], metrics.horizontalAdvance(grid.title), metrics.horizontalAdvance(grid.foot)
-        )
+        width = max(head + cell * grid.values.shape[1], *(metrics.horizontalAdvance(t) for t in (grid.title, grid.foot)))
         return width, self._row * (grid.values.shape[0] + 2 + bool(grid.foot))
 
     def sizeHint(self) -> QSize:
-        sizes = [[self._size(grid) for grid in line] for line in self.lines]
-        width = max((sum(w + 26 for w, _ in line) for line in sizes), default=100.0)
-        height = sum(max(h for _, h in line) + 8 for line in sizes if line) + 2 * self._row
+        width = max((sum(w + _GAP for _, (w, _) in line) for line in self._placed), default=100.0)
+        height = sum(max(h for _, (_, h) in line) + 8 for line in self._placed if line) + 2 * self._row
         return QSize(int(width) + 16, int(height) + 8)
+
+    @guarded
+    def changeEvent(self, event: QEvent) -> None:
+        super().changeEvent(event)
+        if event.type() == QEvent.Type.FontChange:
+            self.show_grids(self.lines, self.foot)
+
+    @guarded
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        keys = Qt.Key
+        steps = {keys.Key_Left: (-1, 0), keys.Key_Right: (1, 0), keys.Key_Up: (0, -1), keys.Key_Down: (0, 1)}
+        if event.key() in steps:
+            self.step_wanted.emit(*steps[keys(event.key())])
+        else:
+            super().keyPressEvent(event)
 
     @guarded
     def paintEvent(self, event: QPaintEvent) -> None:
         theme = current_theme()
         painter = QPainter(self)
+        seen = QRectF(event.rect())
         y = 4.0
         if self.foot:
             painter.setPen(QColor(theme.text))
@@ -126,57 +147,66 @@ class GridView(QWidget):
             painter.drawText(QRectF(8, y, self.width(), self._row), Qt.AlignmentFlag.AlignVCenter, self.foot)
             painter.setFont(self.font())
             y += self._row + 4
-        for line in self.lines:
+        for line in self._placed:
             x = 8.0
-            for number, grid in enumerate(line):
-                width, _ = self._size(grid)
-                self._paint_grid(painter, grid, x, y)
-                x += width + 26
-                if number < len(line) - 1 and line[number + 1].sign:
-                    sign = line[number + 1].sign
+            for number, (grid, (width, height)) in enumerate(line):
+                if seen.intersects(QRectF(x, y, width, height)):
+                    self._paint_grid(painter, grid, x, y, seen)
+                x += width + _GAP
+                if number < len(line) - 1 and line[number + 1][0].sign:
                     painter.setPen(QColor(theme.accent))
-                    painter.drawText(QRectF(x - 24, y + 2 * self._row, 20, self._row), Qt.AlignmentFlag.AlignCenter, sign)
-            y += max((self._size(grid)[1] for grid in line), default=0.0) + 8
+                    place = QRectF(x - _GAP + 2, y + 2 * self._row, _GAP - 6, self._row)
+                    painter.drawText(place, Qt.AlignmentFlag.AlignCenter, line[number + 1][0].sign)
+            y += max((height for _, (_, height) in line), default=0.0) + 8
         painter.end()
 
-    def _paint_grid(self, painter: QPainter, grid: Grid, x: float, y: float) -> None:
+    def _paint_grid(self, painter: QPainter, grid: Grid, x: float, y: float, seen: QRectF) -> None:
+        """What of a table is in sight: following the pointer, no more can be painted."""
         theme = current_theme()
+        metrics = QFontMetricsF(self.font())
         head, cell = self._widths(grid)
         row = self._row
-        painter.setPen(QColor(theme.quiet))
-        painter.drawText(QRectF(x, y, 600, row), Qt.AlignmentFlag.AlignVCenter, grid.title)
-        right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
-        for j, text in enumerate(grid.columns):
-            painter.drawText(QRectF(x + head + j * cell, y + row, cell - 4, row), right, text)
-        for i, text in enumerate(grid.rows):
-            painter.drawText(QRectF(x, y + (i + 2) * row, head - 4, row), right, text)
-        middle = (grid.values.shape[0] // 2, grid.values.shape[1] // 2)
-        top = float(np.nanmax(np.abs(grid.values))) if grid.values.size and np.isfinite(grid.values).any() else 1.0
+        base = metrics.ascent() + 1
+        high, wide = grid.values.shape
+        rows = range(max(int((seen.top() - y) / row) - 2, 0), min(int((seen.bottom() - y) / row) - 1, high))
+        columns = range(max(int((seen.left() - x - head) / cell), 0), min(int((seen.right() - x - head) / cell) + 1, wide))
+        text, quiet = QColor(theme.text), QColor(theme.quiet)
+        # A cell ends where its column does: the widths of its few characters are known.
+        widths = {c: metrics.horizontalAdvance(c) for c in "-–.0123456789e+"}
+
+        def put(right: float, top: float, words: str) -> None:
+            painter.drawText(QPointF(right - 4 - sum(widths.get(c, 8.0) for c in words), top + base), words)
+
+        painter.setPen(quiet)
+        painter.drawText(QPointF(x, y + base), grid.title)
+        for j in columns:
+            put(x + head + (j + 1) * cell, y + row, grid.columns[j])
+        for i in rows:
+            put(x + head, y + (i + 2) * row, grid.rows[i])
+        if grid.tint:
+            finite = np.abs(grid.values[np.isfinite(grid.values)])
+            top = float(finite.max(initial=0.0)) or 1.0
+            for i in rows:
+                for j in columns:
+                    share = float(grid.values[i, j]) / top
+                    if abs(share) > 0.02:
+                        colour = QColor("#d08020" if share > 0 else "#2f80b8")
+                        colour.setAlphaF(min(0.28 * abs(share), 1.0))
+                        painter.fillRect(QRectF(x + head + j * cell, y + (i + 2) * row, cell, row), colour)
         painter.setPen(QColor(theme.line))
-        painter.drawRect(QRectF(x + head, y + 2 * row, cell * grid.values.shape[1], row * grid.values.shape[0]))
-        for i in range(grid.values.shape[0]):
-            for j in range(grid.values.shape[1]):
-                value = float(grid.values[i, j])
-                box = QRectF(x + head + j * cell, y + (i + 2) * row, cell, row)
-                if grid.tint and np.isfinite(value) and top > 0:
-                    colour = QColor("#d08020" if value > 0 else "#2f80b8")
-                    colour.setAlphaF(0.28 * abs(value) / top)
-                    painter.fillRect(box, colour)
-                if (i, j) == middle:
-                    painter.setPen(QColor(theme.accent))
-                    painter.drawRect(box.adjusted(1, 1, -1, -1))
-                painter.setPen(QColor(theme.text))
-                painter.drawText(box.adjusted(0, 0, -4, 0), right, grid.texts[i][j])
+        painter.drawRect(QRectF(x + head, y + 2 * row, cell * wide, row * high))
+        painter.setPen(QColor(theme.accent))
+        painter.drawRect(QRectF(x + head + wide // 2 * cell, y + (high // 2 + 2) * row, cell, row).adjusted(1, 1, -1, -1))
+        painter.setPen(text)
+        for i in rows:
+            for j in columns:
+                put(x + head + (j + 1) * cell, y + (i + 2) * row, grid.texts[i][j])
         if grid.foot:
-            painter.setPen(QColor(theme.text))
-            painter.drawText(QRectF(x, y + (grid.values.shape[0] + 2) * row, 900, row), Qt.AlignmentFlag.AlignVCenter, grid.foot)
+            painter.drawText(QPointF(x, y + (high + 2) * row + base), grid.foot)
 
 
 class NumbersPage(QWidget):
     """Follows the cursor over the map of the active pane, or works on numbers that are typed or pasted."""
-
-    step_wanted = Signal(int, int)
-    """Columns and rows that the cursor shall go."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -184,15 +214,15 @@ class NumbersPage(QWidget):
         self.place: tuple[float, float] | None = None
         self.pictures: dict[str, Picture] = {}
         self.worked: Worked | None = None
-        self._text = ""
         layout = QVBoxLayout(self)
         layout.setContentsMargins(8, 4, 8, 2)
         layout.setSpacing(3)
         bar = QHBoxLayout()
-        self.about = QLabel(self.tr("Point at a map to see its numbers."))
-        self.about.setTextFormat(Qt.TextFormat.PlainText)
+        self.about = Elided(self.tr("Point at a map to see its numbers."))
         self.hold = QCheckBox(self.tr("Hold"))
-        self.hold.setToolTip(self.tr("Keep this place while the pointer goes elsewhere; the arrow keys below move it by a pixel"))
+        self.hold.setToolTip(
+            self.tr("Keep this place while the pointer goes elsewhere; in the tables, the arrow keys move it by a pixel")
+        )
         self.own = QCheckBox(self.tr("Own numbers"))
         self.own.setToolTip(self.tr("Type or paste a patch and see the arithmetic on it"))
         self.own.toggled.connect(self._own_toggled)
@@ -205,13 +235,6 @@ class NumbersPage(QWidget):
         copy.setToolTip(self.tr("All tables as tab-separated text"))
         copy.clicked.connect(self.copy)
         bar.addWidget(self.about, 1)
-        for name, text, step in (("left", "←", (-1, 0)), ("up", "↑", (0, -1)), ("down", "↓", (0, 1)), ("right", "→", (1, 0))):
-            button = QPushButton(text)
-            button.setObjectName("bare")
-            button.setAccessibleName(self.tr("One pixel {}").format(name))
-            button.setToolTip(self.tr("One pixel {}").format(name))
-            button.clicked.connect(lambda _=False, step=step: self.go(*step))
-            bar.addWidget(button)
         for widget in (self.hold, self.own, self.operator, copy):
             bar.addWidget(widget)
         layout.addLayout(bar)
@@ -226,6 +249,7 @@ class NumbersPage(QWidget):
         self.operator.hide()
         body.addWidget(self.patch, 0, Qt.AlignmentFlag.AlignTop)
         self.view = GridView()
+        self.view.step_wanted.connect(self.go)
         area = QScrollArea()
         area.setWidget(self.view)
         area.setAccessibleName(self.tr("Tables of numbers"))
@@ -364,22 +388,21 @@ class NumbersPage(QWidget):
 
     def _show(self, lines: list[list[Grid]], foot: str) -> None:
         self.view.show_grids(lines, foot)
+
+    @property
+    def text(self) -> str:
+        """All that is shown, as tab-separated text."""
         rows: list[str] = [self.about.text()]
-        for line in lines:
+        for line in self.view.lines:
             for grid in line:
                 rows += ["", grid.title, "\t".join(["", *grid.columns])]
                 for name, values in zip(grid.rows, grid.values, strict=True):
                     rows.append("\t".join([name, *(f"{v:.7g}" for v in values)]))
                 rows += [grid.foot] if grid.foot else []
-        self._text = "\n".join([*rows, foot] if foot else rows) + "\n"
-
-    @property
-    def text(self) -> str:
-        """All that is shown, as tab-separated text."""
-        return self._text
+        return "\n".join([*rows, self.view.foot] if self.view.foot else rows) + "\n"
 
     def copy(self) -> None:
-        QApplication.clipboard().setText(self._text)
+        QApplication.clipboard().setText(self.text)
 
     def _own_toggled(self, own: bool) -> None:
         self.patch.setVisible(own)

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from lucid_finch.core.detection import Arithmetic, EvidenceMap, MapKind
 from lucid_finch.core.display import colour_table, display_range
 from lucid_finch.core.image import Frame, Image
-from lucid_finch.core.numerics.viewing import halved, sample_values, view
+from lucid_finch.core.numerics.viewing import halved, sample_linear, sample_values, view
 
 SURROUND = 0xFF23272A
 
@@ -136,18 +136,9 @@ class Picture:
         u, v = self.frame.from_source(np.asarray(x, float), np.asarray(y, float))
         shrink = 2.0**self.first
         level = self.levels[0]
-        height, width = level.shape[:2]
-        u, v = (u + 0.5) / shrink - 0.5, (v + 0.5) / shrink - 0.5
-        inside = (u >= -0.5) & (u <= width - 0.5) & (v >= -0.5) & (v <= height - 0.5)
-        u, v = np.clip(u, 0, width - 1), np.clip(v, 0, height - 1)
-        i, j = np.minimum(u.astype(int), max(width - 2, 0)), np.minimum(v.astype(int), max(height - 2, 0))
-        a, b = (u - i)[:, None], (v - j)[:, None]
-        right, below = np.minimum(i + 1, width - 1), np.minimum(j + 1, height - 1)
-        upper = (1 - a) * level[j, i] + a * level[j, right]
-        lower = (1 - a) * level[below, i] + a * level[below, right]
-        values = (1 - b) * upper + b * lower
-        values[~inside] = np.nan
-        return np.asarray(values, float)
+        values = np.empty((u.size, level.shape[2]))
+        sample_linear(level, (u.ravel() + 0.5) / shrink - 0.5, (v.ravel() + 0.5) / shrink - 0.5, values)
+        return values
 
     # Drawing
 

@@ -13,6 +13,7 @@ from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QApplication, QWidget
 
 from lucid_finch.desktop.application import make_application
+from lucid_finch.desktop.document import step_card
 from lucid_finch.desktop.ranges import RangeCard
 from lucid_finch.desktop.theme import DARK, LIGHT, apply_theme
 from lucid_finch.desktop.window import Bench
@@ -138,7 +139,60 @@ SHOTS: dict[str, Callable[[Bench], None]] = {
 
 
 OTHERS = ("help", "empty")
-"""Pictures of windows other than the bench with the demo."""
+"""Pictures of windows other than the bench with a demo scene."""
+
+
+def _axis(bench: Bench) -> None:
+    bench.study.choose(step_card(0))
+    bench.drawing.active = "inside"
+
+
+def _channels(bench: Bench) -> None:
+    axis = bench.study.steps_of("")[0]
+    bench.study.edit({"prepare": [{"step": "channel", "take": "luma"}]}, "luma")
+    bench.study.choose(step_card(0))
+    bench.study.sample(axis["inside"], axis["outside"])
+    settle(bench)
+    bench.spread.open("take")
+
+
+def _numbers(bench: Bench) -> None:
+    bench.spread.card.put_away()
+    bench.study.undo.undo()
+    bench.study.choose("chip outlines")
+    bench.study.edit_detector("chip outlines", {"operator": "sobel", "sigma": 0.0}, "plain")
+    settle(bench)
+    bench.panes.show_map(1, "magnitude")
+    bench.show_numbers()
+    bench.frames[1].view.set(542.0, 311.0, 38.0)
+    bench.frames[1].view.set_cursor((541.0, 311.0))
+
+
+def _measure(bench: Bench) -> None:
+    bench.study.undo.undo()
+    bench.panes.show_map(1, "prepared")
+    bench.start_measuring("line")
+    bench.drawing.stop()
+    bench.drawing.changed.emit("measure", {"shape": "line", "points": [[440.0, 296.0], [566.0, 326.0]]}, False)
+    bench.drawing.put("measure", bench.measure.shape)
+    bench.measure.width_box.setValue(5)
+    bench.frames[1].view.set(502.0, 311.0, 2.7)
+
+
+def _region(bench: Bench) -> None:
+    bench.measure.clear_button.click()
+    hole = {"shape": "ellipse", "x": 690.0, "y": 300.0, "width": 170.0, "height": 160.0}
+    region = {"shape": "polygon", "points": [[230.0, 60.0], [1010.0, 40.0], [900.0, 560.0], [320.0, 600.0]], "exclude": [hole]}
+    bench.study.edit_detector("chip outlines", {"region": region}, "region")
+    bench.tabs.setCurrentIndex(0)
+    bench.drawing.active = "region"
+    bench.frames[0].pane.fit()
+
+
+IN_COLOUR: dict[str, Callable[[Bench], None]] = {
+    "axis": _axis, "channels": _channels, "numbers": _numbers, "measure": _measure, "region": _region,
+}  # fmt: skip
+"""The same of the scene in colour."""
 
 
 def opened(name: str) -> Bench:
@@ -160,19 +214,24 @@ def take_demo(name: str, path: Path) -> None:
 
 def take_all(folder: Path) -> None:
     """One PNG of each view, 1280 x 800."""
-    bench = opened("tile_panel")
-    for name, arrange in SHOTS.items():
-        arrange(bench)
-        settle(bench)
-        save_picture(bench, folder / f"{name}.png")
-        click.echo(str(folder / f"{name}.png"))
-    bench.study.undo.setClean()
-    bench.show_help()
-    assert bench.help is not None
-    bench.help.resize(1280, 800)
-    bench.help.list.setCurrentRow(0)
-    save_picture(bench.help, folder / "help.png")
-    bench.close()
+    help_from = None
+    for scene, shots in (("glaze_chips", IN_COLOUR), ("tile_panel", SHOTS)):
+        bench = opened(scene)
+        for name, arrange in shots.items():
+            arrange(bench)
+            settle(bench)
+            save_picture(bench, folder / f"{name}.png")
+            click.echo(str(folder / f"{name}.png"))
+        bench.study.undo.setClean()
+        bench.close()
+        help_from = bench
+    assert help_from is not None
+    help_from.show_help()
+    assert help_from.help is not None
+    help_from.help.resize(1280, 800)
+    help_from.help.list.setCurrentRow(0)
+    save_picture(help_from.help, folder / "help.png")
+    help_from.help.close()
     fresh = Bench()
     fresh.show()
     settle(fresh)

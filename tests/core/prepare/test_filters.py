@@ -8,7 +8,8 @@ from typing import Any
 import numpy as np
 from scipy import ndimage
 
-from lucid_finch.core.errors import ParameterError
+from lucid_finch.core.engine import Engine
+from lucid_finch.core.errors import Cancelled, ParameterError
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics import filters, ranks, threads
 from lucid_finch.core.prepare.lighting import light_of
@@ -41,7 +42,7 @@ class Neighbourhoods(unittest.TestCase):
         np.testing.assert_allclose(filters.box_mean(white, 201), 65535, rtol=1e-6)
 
     def test_any_kernel(self) -> None:
-        for shape in ((3, 3), (5, 1), (1, 7), (9, 5)):
+        for shape in ((3, 3), (5, 1), (1, 7), (9, 5), (31, 25)):
             free = RANDOM.normal(size=shape)
             product = np.outer(RANDOM.normal(size=shape[0]), RANDOM.normal(size=shape[1]))
             for table in (free, product):
@@ -63,6 +64,19 @@ class Neighbourhoods(unittest.TestCase):
                 share = weight * np.exp(-0.5 * ((other - value) / spread) ** 2)
                 total, norm = total + share * other, norm + share
             np.testing.assert_allclose(filters.bilateral(plane, 1.3, spread), total / norm, rtol=1e-4, atol=1e-3)
+
+    def test_a_long_step_can_be_cancelled(self) -> None:
+        asked = 0
+
+        def cancelled() -> bool:
+            nonlocal asked
+            asked += 1
+            return asked > 2
+
+        image = Image.from_array(np.zeros((900, 20), np.uint8))
+        with self.assertRaises(Cancelled):
+            Engine().prepared(image, [{"step": "smooth", "method": "bilateral", "sigma": 2.0}], cancelled)
+        self.assertLess(asked, 8)
 
     def test_threads_change_no_byte(self) -> None:
         runs: dict[str, Any] = {

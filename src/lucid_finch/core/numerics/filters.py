@@ -14,6 +14,9 @@ from lucid_finch.core.numerics.threads import over_bands
 
 Plane = NDArray[np.float32]
 
+_MOST_TAPS = 600
+"""Kernels of more coefficients that are no product of a column and a row go through the Fourier transform."""
+
 _BOX_BAND = 256
 """Rows a band of running sums: each band starts with a whole window of rows."""
 
@@ -94,12 +97,27 @@ def correlated(pixels: NDArray[Any], coefficients: NDArray[np.float64]) -> Plane
     u, s, v = np.linalg.svd(coefficients)
     if min(coefficients.shape) > 1 and (len(s) == 1 or s[1] <= 1e-12 * s[0]):
         return separable(pixels, u[:, 0] * s[0], v[0])
+    if coefficients.size > _MOST_TAPS:
+        return _by_transform(pixels, coefficients)
     height, width = pixels.shape
     rows, columns = (mirror_indices(n, k // 2) for n, k in zip(pixels.shape, coefficients.shape, strict=True))
     weights = coefficients.astype(np.float32)
     out = np.empty((height, width), np.float32)
     over_bands(lambda top, bottom: _correlate_band(pixels, rows, columns, weights, top, bottom, out[top:bottom]), height)
     return out
+
+
+def _by_transform(pixels: NDArray[Any], coefficients: NDArray[np.float64]) -> Plane:
+    """`correlated` through the Fourier transform, whose time hardly depends on the size of the kernel."""
+    from scipy import fft
+
+    down, across = (n // 2 for n in coefficients.shape)
+    rows, columns = mirror_indices(pixels.shape[0], down), mirror_indices(pixels.shape[1], across)
+    padded = pixels[rows][:, columns].astype(np.float64)
+    shape = [fft.next_fast_len(n, real=True) for n in padded.shape]
+    spectrum = fft.rfft2(padded, shape)
+    spectrum *= np.conj(fft.rfft2(coefficients, shape))
+    return np.ascontiguousarray(fft.irfft2(spectrum, shape)[: pixels.shape[0], : pixels.shape[1]], np.float32)
 
 
 @kernel

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import os
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
 from typing import Any, TypeVar, cast
 
 from lucid_finch.core.errors import Cancelled
@@ -38,6 +39,17 @@ def set_thread_count(count: int) -> None:
             _pool = None
 
 
+@contextmanager
+def cancellable(cancelled: Callable[[], bool] | None) -> Iterator[None]:
+    """Within it, `over_bands` of this thread looks at `cancelled` before each band where it is not given one itself."""
+    before = getattr(_state, "cancelled", None)
+    _state.cancelled = cancelled
+    try:
+        yield
+    finally:
+        _state.cancelled = before
+
+
 def bands(height: int, band_height: int = BAND_HEIGHT) -> list[tuple[int, int]]:
     """Row ranges (first, one past the last) that cover `height` rows."""
     return [(top, min(height, top + band_height)) for top in range(0, height, band_height)]
@@ -55,6 +67,7 @@ def over_bands(
     that waits for its own pool would never end.
     """
     parts = bands(height, band_height)
+    cancelled = cancelled or getattr(_state, "cancelled", None)
 
     def one(part: tuple[int, int]) -> Result:
         if cancelled is not None and cancelled():

@@ -176,6 +176,25 @@ def sample_values(level, places, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
+def sample_linear(level, u, v, out):  # type: ignore[no-untyped-def]
+    """Values of `level` (H, W, C) at its pixel places (u, v), linear between pixels, into `out` (n, C); NaN outside."""
+    height, width, channels = level.shape
+    for n in range(u.size):
+        x, y = u[n], v[n]
+        if not (-0.5 <= x <= width - 0.5 and -0.5 <= y <= height - 0.5):
+            out[n, :] = np.nan
+            continue
+        x, y = min(max(x, 0.0), width - 1.0), min(max(y, 0.0), height - 1.0)
+        i, j = int(x), int(y)
+        a, b = x - i, y - j
+        right, below = min(i + 1, width - 1), min(j + 1, height - 1)
+        for c in range(channels):
+            upper = (1 - a) * level[j, i, c] + a * level[j, right, c]
+            lower = (1 - a) * level[below, i, c] + a * level[below, right, c]
+            out[n, c] = (1 - b) * upper + b * lower
+
+
+@kernel
 def strokes(points, left, top, scale, start, chosen, closed, dash, thin, bold, line, halo):  # type: ignore[no-untyped-def]
     """Raise two covers (0..255) along the chosen chains of points (n, 2), seen from (left, top) at `scale` view pixels a unit:
     `line` by a round brush of radius `thin`, `halo` by one of radius `bold`; `dash` view pixels on and off, or 0."""
