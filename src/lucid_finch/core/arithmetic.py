@@ -39,7 +39,7 @@ class Worked:
     def text(self) -> str:
         """The last line of the arithmetic."""
         if self.root:
-            inner = " + ".join(f"{one.total:.4g}²" for one in self.sums)
+            inner = " + ".join(f"({one.total:.4g})²" if one.total < 0 else f"{one.total:.4g}²" for one in self.sums)
             return f"√({inner}) = {self.value:.5g}"
         return " + ".join(f"{one.total:.4g}" for one in self.sums) + (f" = {self.value:.5g}" if len(self.sums) > 1 else "")
 

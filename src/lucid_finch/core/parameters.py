@@ -63,6 +63,8 @@ class Declaration:
     criterion: str = ""
     sense: Literal["at least", "at most"] = "at least"
     scale: str = "same"
+    only_with: tuple[str, tuple[str, ...]] | None = None
+    """Another parameter and the values of it with which this one has an effect; None: always."""
 
     @property
     def choices(self) -> tuple[str, ...]:
@@ -250,9 +252,11 @@ def _declarations(model: type[Parameters]) -> dict[str, Declaration]:
         extra = dict(declared.get("finch", {"stage": "gather"}))
         stage = Stage(extra.pop("stage"))
         usual = extra.pop("usual", None)
+        other = extra.pop("only_with", None)
         found[name] = Declaration(
             name=name, stage=stage, label=info.title or name, help=info.description or "", default=info.default,
-            annotation=info.annotation, usual=tuple(usual) if usual else None, **extra,
+            annotation=info.annotation, usual=tuple(usual) if usual else None,
+            only_with=(other[0], tuple(other[1])) if other else None, **extra,
         )  # fmt: skip
     return found
 

@@ -37,7 +37,7 @@ class RegionShapes(QObject):
                 continue
             wanted[name] = region, label, False
             for number, hole in enumerate(region.get("exclude") or ()):
-                wanted[f"{name}/{number}"] = hole, self.tr("not"), True
+                wanted[f"{name}/{number}"] = hole, self.tr("excluded"), True
         self.drawing.keep_only({*wanted, "measure"})
         for key, (shape, label, dashed) in wanted.items():
             self.drawing.put(key, shape, label, dashed)

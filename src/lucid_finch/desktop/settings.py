@@ -297,7 +297,10 @@ class SettingsPanel(QWidget):
         if self._shape[0] == "detector" and self._shape[2] and not (self.expected.hasFocus() and self.expected.isModified()):
             self.expected.setText(self._expected_text())
         for (owner, name), editor in self.editors.items():
-            editor.show_value(self._values(owner).get(name))
+            values = self._values(owner)
+            editor.show_value(values.get(name))
+            other = editor.declared.only_with
+            editor.setVisible(other is None or values.get(other[0]) in other[1])
         if "border" in {name for _, name in self.editors} and self.study.image is not None:
             chosen = next(iter(self.editors))[0]
             self.border.show_border(str(self._values(chosen).get("border")), self.study.image)

@@ -32,6 +32,8 @@ from lucid_finch.desktop.worker import Coordinator, Job
 
 WIDTH, HEIGHT = 176, 118
 COUNT = 7
+_AXIS = "contrast axis"
+"""What `channel_separations` calls the direction between both samples."""
 
 
 @dataclass
@@ -355,13 +357,19 @@ class Spread(QObject):
             except ParameterError as error:
                 self.refused.emit(str(error))
             else:
-                order = [(n, self.tr("{:.1f} apart").format(one.spreads)) for n, one in found if n in dict(order)]
+                order = [(n, self.tr("{:.1f} apart").format(one.spreads)) for n, one in found if n in dict(order) or n == _AXIS]
+                order = [pair for pair in order if pair[0] != _AXIS or current is not None]
         samples = [Sample(name, f"{name}  {text}".strip()) for name, text in order]
-        changes = {name: {"step": "channel", "take": name} for name, _ in order} if current is None else {}
+        whole: dict[str, dict[str, Any]] = {}
+        if current is None:
+            whole = {name: {"step": "channel", "take": name} for name, _ in order}
+        elif image is not None and image.is_colour and self.study.samples is not None:
+            # The axis of the two areas stands beside the plain channels.
+            whole[_AXIS] = {"step": "contrast_axis", "inside": self.study.samples[0], "outside": self.study.samples[1]}
         title = self.tr("All channels; those first that separate object and surroundings best")
         if sampled is None:
             title = self.tr("All channels; sample object and surroundings to have them ordered")
-        self._ask("take", title, samples, current, place, changes)
+        self._ask("take", title, samples, current, place, whole)
 
     def _ask(
         self, parameter: str, title: str, samples: list[Sample], current: Any, place: tuple[str, int] | None,

@@ -315,6 +315,19 @@ class BadInput(unittest.TestCase):
                     picture = np.random.default_rng(0).integers(0, 255, shape).astype(np.uint8)
                     found(picture, sigma=sigma, low=0.1, high=0.2)
 
+    def test_what_is_blocked_does_not_calm_the_background_beside_it(self) -> None:
+        noise = np.random.default_rng(0).normal(120, 6, (400, 600)).astype(np.float32)
+        image = Image.from_array(noise, value_range=(0, 255))
+        whole = detect("edges", image, {}).resolved["background"]
+        region = {"shape": "rectangle", "x": 480.0, "y": 200.0, "width": 200.0, "height": 380.0}
+        part = detect("edges", image, {"region": region})
+        self.assertAlmostEqual(part.resolved["background"] / whole, 1.0, delta=0.1)
+        self.assertEqual(len(part.findings), 0)
+        mask = np.ones((400, 600), bool)
+        mask[:, :380] = False
+        masked = detect("edges", Image.from_array(noise, value_range=(0, 255), mask=mask), {})
+        self.assertAlmostEqual(masked.resolved["background"] / whole, 1.0, delta=0.1)
+
     def test_a_region_outside_is_an_empty_result(self) -> None:
         region = {"shape": "ellipse", "x": 900.0, "y": 900.0, "width": 10.0, "height": 10.0}
         self.assertEqual(len(detect("edges", disc(20.0), {"region": region}).findings), 0)

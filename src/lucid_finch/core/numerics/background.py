@@ -43,6 +43,10 @@ class Background:
         return self.scale.nbytes
 
 
+_FEWEST = 24
+"""Samples that a block must have to tell its scale."""
+
+
 @kernel
 def _sample_band(pixels, blocked, rows, columns, smooth, derive, top, bottom, step, lag, counts, samples):  # type: ignore[no-untyped-def]
     """Histograms (block columns, bins) of log2 |gradient|^2 of one row of blocks, from every `step`-th row.
@@ -164,7 +168,8 @@ def _scales(
     scale = np.minimum(high, 1.5 * low)
     spread = highest / np.maximum(lower, 1e-12)
     filled = np.where(highest > 8 * slope, np.clip((spread - 6) / 3, 0, 1), 0.0)
-    still = counts[:, 0] > 0.25 * counts.sum(axis=1)
+    # Of a block that is (nearly) all blocked nothing is known either.
+    still = (counts[:, 0] > 0.25 * counts.sum(axis=1)) | (counts.sum(axis=1) < _FEWEST)
     others = scale[(filled == 0) & ~still]
     # If there are blocks that tell, those that do not are hardly much calmer.
     least = 0.7 * float(np.median(others)) if len(others) > 0.1 * len(scale) else 1e-12

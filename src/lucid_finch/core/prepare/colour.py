@@ -34,7 +34,11 @@ class ChannelParameters(Parameters):
         "range), lightness, a, b (CIE L*a*b*), or weights.",
     )
     weights: tuple[float, float, float] | None = gathers(
-        None, label="Weights", help="Of red, green and blue, for take = weights.", auto="only used with take = weights"
+        None,
+        label="Weights",
+        help="Of red, green and blue, for take = weights.",
+        auto="only used with take = weights",
+        only_with=("take", ("weights",)),
     )
 
 

@@ -34,6 +34,7 @@ class FlattenParameters(Parameters):
         Length(20.0, "%"),
         label="Size",
         unit="px",
+        only_with=("method", ("median", "gaussian")),
         help="Side of the neighbourhood; at least twice the largest object. Not used by polynomial.",
     )
     by: Literal["division", "difference"] = gathers(

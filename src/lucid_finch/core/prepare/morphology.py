@@ -39,6 +39,7 @@ class MorphologyParameters(BorderedParameters):
         least=-360.0,
         most=360.0,
         usual=(0.0, 180.0),
+        only_with=("shape", ("line",)),
         help="Direction of a line; 0 is along x.",
     )
 

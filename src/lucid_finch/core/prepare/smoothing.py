@@ -30,10 +30,18 @@ class SmoothParameters(BorderedParameters):
         least=0.0,
         most=100.0,
         usual=(0.0, 10.0),
+        only_with=("method", ("gaussian", "bilateral")),
         help="Standard deviation, for gaussian and bilateral (there at most 20).",
     )
     size: int = gathers(
-        3, label="Size", unit="px", least=1, most=201, usual=(1, 31), help="Side of the square, odd, for box and median."
+        3,
+        label="Size",
+        unit="px",
+        least=1,
+        most=201,
+        usual=(1, 31),
+        only_with=("method", ("box", "median")),
+        help="Side of the square, odd, for box and median.",
     )
     range_pct: float = gathers(
         5.0,
@@ -42,6 +50,7 @@ class SmoothParameters(BorderedParameters):
         above=0.0,
         most=100.0,
         usual=(0.5, 30.0),
+        only_with=("method", ("bilateral",)),
         help="For bilateral: standard deviation of the weight over differences in grey level, of the value range.",
     )
 
