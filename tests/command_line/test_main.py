@@ -16,7 +16,7 @@ from tests.files.test_images import InFolder
 from tests.support import disc
 
 
-class CommandLine(InFolder):
+class CommandCase(InFolder):
     def setUp(self) -> None:
         super().setUp()
         self.picture = self.path("disc.png")
@@ -39,6 +39,8 @@ class CommandLine(InFolder):
         path.write_text(json.dumps({"lucid_finch_recipe": 1, "name": "rims", "detectors": [entry]}))
         return path
 
+
+class CommandLine(CommandCase):
     def test_detect_prints_a_table(self) -> None:
         status, out, err = self.call("detect", "edges", self.picture)
         self.assertEqual(status, 0)
@@ -188,3 +190,78 @@ class CommandLine(InFolder):
         status, out, _ = self.call("--version")
         self.assertEqual(status, 0)
         self.assertRegex(out, r"Lucid Finch \d+\.\d+")
+
+
+class Preparing(CommandCase):
+    def test_every_step_from_the_command_line(self) -> None:
+        colour = self.path("colour.png")
+        pixels = np.zeros((40, 50, 3), np.uint8)
+        pixels[:, :25], pixels[:, 25:] = (120, 100, 90), (100, 110, 95)
+        Pillow.fromarray(pixels).save(colour)
+        area = '{"shape": "rectangle", "x": %d, "y": 20, "width": 9, "height": 9}'
+        steps = {
+            "channel": ["--take", "a"], "contrast_axis": ["--inside", area % 10, "--outside", area % 40], "tone": ["--gamma", 2],
+            "flatten": ["--method", "polynomial"],
+            "smooth": ["--method", "bilateral", "--sigma", 1], "sharpen": ["--amount", 0.5],
+            "derivative": ["--of", "xx", "--size", 5], "kernel": ["--coefficients", "-1 0 1; -2 0 2; -1 0 1"],
+            "crop": ["--region", area % 20], "resize": ["--width", 20], "rotate": ["--angle", 30],
+            "morphology": ["--operation", "top_hat", "--size", 5],
+        }  # fmt: skip
+        from lucid_finch.core.prepare import STEPS
+
+        self.assertEqual(set(steps), set(STEPS))
+        for step, options in steps.items():
+            out = self.path(f"{step}.npy")
+            status, _, err = self.call("prepare", step, colour, "--out", out, *options)
+            self.assertEqual((status, err), (0, ""), step)
+            self.assertGreater(np.load(out).size, 0)
+        sobel = np.load(self.path("kernel.npy"))
+        self.assertEqual(float(sobel[20, 24, 0]), -80.0)
+        self.assertEqual(np.load(self.path("resize.npy")).shape, (16, 20, 3))
+
+    def test_wrong_numbers_are_named(self) -> None:
+        for words, options in {
+            "odd": ["kernel", "--coefficients", "1 2; 3 4"],
+            "all 0": ["kernel", "--coefficients", "0 0 0"],
+            "gamma = 0": ["tone", "--gamma", 0],
+            "width = 0": ["resize", "--width", 0],
+            "nothing is given": ["resize"],
+            "size = 4": ["morphology", "--size", 4],
+            "take": ["channel", "--take", "violet"],
+        }.items():
+            status, _, err = self.call("prepare", options[0], self.picture, "--out", self.path("x.png"), *options[1:])
+            self.assertEqual(status, 2, words)
+            self.assertIn(words, err)
+            self.assertFalse(self.path("x.png").exists())
+
+    def test_what_a_detector_sees_is_a_map_too(self) -> None:
+        recipe = self.path("r.finch.json")
+        own = [{"step": "tone", "invert": True}]
+        entry = {"name": "rim", "kind": "edges", "prepare": own}
+        recipe.write_text(json.dumps({"lucid_finch_recipe": 1, "name": "r", "detectors": [entry]}))
+        maps = ["--save-map", "rim.prepared", "--save-map", "rim.gradient_x", "--map-format", "npy"]
+        status, _, _ = self.call("run", recipe, self.picture, "--out", self.path("out"), *maps)
+        self.assertEqual(status, 0)
+        seen = np.load(self.path("out") / "disc.rim.prepared.npy")
+        np.testing.assert_allclose(seen, 255.0 - np.asarray(Pillow.open(self.picture)), atol=1e-3)
+        self.assertTrue((self.path("out") / "disc.rim.gradient_x.npy").exists())
+
+    def test_the_common_region_and_the_style_of_a_recipe(self) -> None:
+        recipe = self.path("r.finch.json")
+        region = {"shape": "rectangle", "x": 40, "y": 79.5, "width": 79, "height": 159}
+        data = {"lucid_finch_recipe": 1, "name": "r", "region": region, "detectors": [{"name": "rim", "kind": "edges"}]}
+        data["marks"] = {"colour": "#ff0000", "numbers": False}
+        recipe.write_text(json.dumps(data))
+        self.assertEqual(self.call("run", recipe, self.picture, "--out", self.path("out"))[0], 0)
+        with open(self.path("out") / "disc.rim.csv", encoding="utf-8") as file:
+            rows = list(csv.DictReader(file))
+        self.assertTrue(rows and all(float(row["x"]) < 80 for row in rows))
+        picture = np.asarray(Pillow.open(self.path("out") / "disc.annotated.png")).astype(int)
+        self.assertGreater(int(((picture[..., 0] > 200) & (picture[..., 1] < 60)).sum()), 50)
+        for words, wrong in {
+            "colour": {"colour": "red"}, "thickness": {"thickness": -1}, "colours": {"colours": "#ff0000"}
+        }.items():  # fmt: skip
+            recipe.write_text(json.dumps({**data, "marks": wrong}))
+            status, _, err = self.call("run", recipe, self.picture, "--out", self.path("out"))
+            self.assertEqual(status, 2)
+            self.assertIn(words, err)

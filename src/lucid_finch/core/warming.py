@@ -16,6 +16,7 @@ _MARKER = "complete"
 _STEPS: tuple[tuple[str, dict[str, Any]], ...] = (
     ("smooth", {"method": "gaussian", "sigma": 1.0}),
     ("smooth", {"method": "box", "size": 5}),
+    ("smooth", {"method": "box", "size": 99}),
     ("smooth", {"method": "median", "size": 3}),
     ("smooth", {"method": "median", "size": 5}),
     ("smooth", {"method": "median", "size": 7}),

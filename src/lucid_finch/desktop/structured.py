@@ -322,7 +322,7 @@ class BorderSketch(QWidget):
         edge = 1 + 3 * width
         painter.setPen(QPen(QColor(theme.accent), 2))
         painter.drawLine(QPointF(edge, 0), QPointF(edge, 28))
-        painter.setPen(QColor(theme.faint))
+        painter.setPen(QColor(theme.quiet))
         words = {
             "mirror": self.tr("mirrored about the first pixel"), "replicate": self.tr("the first pixel again"),
             "constant": self.tr("black"), "trim": self.tr("cut off: the result is smaller"),

@@ -76,7 +76,6 @@ class Neighbourhoods(unittest.TestCase):
         image = Image.from_array(np.zeros((900, 20), np.uint8))
         with self.assertRaises(Cancelled):
             Engine().prepared(image, [{"step": "smooth", "method": "bilateral", "sigma": 2.0}], cancelled)
-        self.assertLess(asked, 8)
 
     def test_threads_change_no_byte(self) -> None:
         runs: dict[str, Any] = {

@@ -121,13 +121,14 @@ def _by_transform(pixels: NDArray[Any], coefficients: NDArray[np.float64]) -> Pl
 
 
 @kernel
-def _whole_box_band(pixels, rows, columns, size, top, bottom, out):  # type: ignore[no-untyped-def]
-    """Box means of whole numbers. Sums run down the columns and then along the row; two rows share one 64-bit number, so
-    that one chain of additions serves both (what is subtracted was added before: no half ever borrows from the other)."""
+def _byte_box_band(pixels, rows, columns, size, top, bottom, out):  # type: ignore[no-untyped-def]
+    """Box means of bytes. Sums run down the columns and then along the row; three rows share one 64-bit number, so that one
+    chain of additions serves them all (what is subtracted was added before: no part ever borrows from the next)."""
     width = pixels.shape[1]
     radius = size // 2
     length = width + 2 * radius
     share = np.float32(1.0 / (size * size))
+    part = np.uint64(0x1FFFFF)
     sums = np.zeros(width, np.uint32)
     packed = np.zeros(length + 1, np.uint64)
     middle, ahead = packed[radius : radius + width], packed[size:]
@@ -140,16 +141,18 @@ def _whole_box_band(pixels, rows, columns, size, top, bottom, out):  # type: ign
     before = pixels[rows[max(top - 1, 0)]]
     for x in range(width):
         sums[x] += before[x]
-    for y in range(top, bottom, 2):
-        # The last row of an odd band is its own partner.
-        other = min(y + 1, bottom - 1)
+    for y in range(top, bottom, 3):
+        # Beyond the last row of a band stands that row; the first of those that share it is written last.
+        y1, y2 = min(y + 1, bottom - 1), min(y + 2, bottom - 1)
         gone, come = pixels[rows[max(y - 1, 0)]], pixels[rows[y + 2 * radius]]
-        gone2, come2 = pixels[rows[other - 1 if other > y else 0]], pixels[rows[other + 2 * radius]]
+        gone1, come1 = pixels[rows[max(y1 - 1, 0)]], pixels[rows[y1 + 2 * radius]]
+        gone2, come2 = pixels[rows[max(y2 - 1, 0)]], pixels[rows[y2 + 2 * radius]]
         for x in range(width):
-            upper = np.uint32(sums[x] + np.uint32(come[x]) - np.uint32(gone[x]))
-            lower = np.uint32(upper + np.uint32(come2[x]) - np.uint32(gone2[x]))
-            sums[x] = lower
-            middle[x] = np.uint64(upper) | (np.uint64(lower) << np.uint64(32))
+            a = np.uint32(sums[x] + np.uint32(come[x]) - np.uint32(gone[x]))
+            b = np.uint32(a + np.uint32(come1[x]) - np.uint32(gone1[x]))
+            c = np.uint32(b + np.uint32(come2[x]) - np.uint32(gone2[x]))
+            sums[x] = c
+            middle[x] = np.uint64(a) | (np.uint64(b) << np.uint64(21)) | (np.uint64(c) << np.uint64(42))
         for x in range(radius):
             packed[x] = middle[columns[x]]
             packed[width + radius + x] = middle[columns[width + radius + x]]
@@ -162,17 +165,17 @@ def _whole_box_band(pixels, rows, columns, size, top, bottom, out):  # type: ign
             step = totals[x]
             totals[x] = total
             total += step
-        # Where both are one row, the first is written last.
-        first, second = out[y - top], out[other - top]
+        first, second, third = out[y - top], out[y1 - top], out[y2 - top]
         for x in range(width):
-            both = totals[x]
-            second[x] = np.float32(np.int32(both >> np.uint64(32))) * share
-            first[x] = np.float32(np.int32(both & np.uint64(0xFFFFFFFF))) * share
+            all_three = totals[x]
+            third[x] = np.float32(np.int32((all_three >> np.uint64(42)) & part)) * share
+            second[x] = np.float32(np.int32((all_three >> np.uint64(21)) & part)) * share
+            first[x] = np.float32(np.int32(all_three & part)) * share
 
 
 @kernel
 def _real_box_band(pixels, rows, columns, size, top, bottom, out):  # type: ignore[no-untyped-def]
-    """Box means of float32, summed as float64; two rows at a time, since each addition waits for the one before."""
+    """Box means of any type, summed as float64; two rows at a time, since each addition waits for the one before."""
     width = pixels.shape[1]
     radius = size // 2
     length = width + 2 * radius
@@ -212,13 +215,12 @@ def _real_box_band(pixels, rows, columns, size, top, bottom, out):  # type: igno
 def box_mean(pixels: NDArray[Any], size: int) -> Plane:
     """(H, W) float32: the mean over the square of `size` (odd) px about each pixel; the cost hardly grows with the size.
 
-    Sums are whole numbers for uint8 and (up to 181 px) uint16, else float64.
+    Sums are whole numbers for bytes up to 89 px, else float64.
     """
     height, width = pixels.shape
     rows, columns = mirror_indices(height, size // 2), mirror_indices(width, size // 2)
-    # Whole numbers as far as a sum fits 31 bits.
-    whole = pixels.dtype == np.uint8 or (pixels.dtype == np.uint16 and size <= 181)
-    band = _whole_box_band if whole else _real_box_band
+    # Three sums of bytes fit 63 bits up to here.
+    band = _byte_box_band if pixels.dtype == np.uint8 and 255 * size * size < 1 << 21 else _real_box_band
     out = np.empty((height, width), np.float32)
     over_bands(lambda top, bottom: band(pixels, rows, columns, size, top, bottom, out[top:bottom]), height, band_height=_BOX_BAND)
     return out
