@@ -168,7 +168,7 @@ def _byte_box_band(pixels, rows, columns, size, top, bottom, out):  # type: igno
         first, second, third = out[y - top], out[y1 - top], out[y2 - top]
         for x in range(width):
             all_three = totals[x]
-            third[x] = np.float32(np.int32((all_three >> np.uint64(42)) & part)) * share
+            third[x] = np.float32(np.int32(all_three >> np.uint64(42))) * share
             second[x] = np.float32(np.int32((all_three >> np.uint64(21)) & part)) * share
             first[x] = np.float32(np.int32(all_three & part)) * share
 
