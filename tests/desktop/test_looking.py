@@ -86,6 +86,13 @@ class Regions(LookingCase):
         QTest.keyClick(self.pane, Qt.Key.Key_Down, Qt.KeyboardModifier.ShiftModifier)
         self.assertAlmostEqual(self.region()["x"], moved["x"] - 1, places=2)
         self.assertAlmostEqual(self.region()["y"], moved["y"] + 10, places=2)
+        # Each movement is undone on its own.
+        self.study.undo.undo()
+        self.assertAlmostEqual(self.region()["x"], moved["x"], places=2)
+        self.study.undo.undo()
+        self.assertAlmostEqual(self.region()["x"], after["x"], places=2)
+        self.study.undo.redo()
+        self.study.undo.redo()
         # The knob turns it.
         knob = handles(self.bench.drawing.items["region"].shape)[4]
         centre = self.region()["x"], self.region()["y"]

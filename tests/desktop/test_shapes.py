@@ -48,7 +48,7 @@ class Geometry(unittest.TestCase):
             self.assertAlmostEqual(x + dx, u, places=6)
             self.assertAlmostEqual(y + dy, v, places=6)
         for before, now in zip(outlines(shape), outlines(after), strict=True):
-            np.testing.assert_allclose((*before, dx, dy), now, atol=1e-6)
+            np.testing.assert_allclose(np.add(before, [dx, dy]), now, atol=1e-6)
         self.assertAlmostEqual(after["exclude"][0]["x"], 1 + dx)
         region_of(rounded(after))
 

@@ -259,10 +259,10 @@ class Drawing(QObject):
             for place in handles(item.shape):
                 self._paint_handle(painter, pane.from_source(*place))
         if item.label and lines and not lines[0].isEmpty():
-            box = lines[0].boundingRect()
+            left, top = min(p.x() for p in lines[0].toList()), min(p.y() for p in lines[0].toList())
             width = painter.fontMetrics().horizontalAdvance(item.label) + 10
             height = painter.fontMetrics().height() + 2
-            at = QRectF(box.left(), max(box.top() - height - 4, 2.0), width, height)
+            at = QRectF(left, max(top - height - 4, 2.0), width, height)
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(QColor(18, 20, 22, 220))
             painter.drawRoundedRect(at, 4, 4)

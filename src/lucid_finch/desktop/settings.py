@@ -62,6 +62,7 @@ class SettingsPanel(QWidget):
         self.editors: dict[tuple[str, str], Editor] = {}
         """By owner ("" for the detector, "0", "1", ... for a step) and parameter."""
         self._shape: Any = None
+        self._movement = 0
         outer = QVBoxLayout(self)
         outer.setContentsMargins(14, 12, 6, 8)
         self.heading = QLabel()
@@ -339,7 +340,9 @@ class SettingsPanel(QWidget):
         """Change a parameter of the chosen card, or of the whole recipe, as its editor would."""
         editor = self.editors.get((owner, name))
         label = editor.declared.label if editor is not None else name
-        key = f"{self.study.chosen} {owner} {name}" if moving else ""
+        # What is moved in one go is one step of undo; letting go ends it.
+        key = f"{self.study.chosen} {owner} {name} {self._movement}" if moving else ""
+        self._movement += not moving
         try:
             place = step_place(self.study.chosen)
             if owner == COMMON:

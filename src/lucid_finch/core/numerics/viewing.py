@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from lucid_finch.core.numerics.compiling import kernel
+from lucid_finch.core.numerics.compiling import helper, kernel
 from lucid_finch.core.numerics.threads import over_bands
 
 
@@ -100,6 +100,20 @@ def plainly_sampled(level, left, top, step, low, factor, table, outside, out) ->
     out[:, (columns < 0) | (columns >= width)] = outside
 
 
+@helper
+def _shade(level, y, x, channels, low, factor, table):  # type: ignore[no-untyped-def]
+    """The colour of one pixel: by the table, or as it is where there are three channels."""
+    value = (np.float32(level[y, x, 0]) - low) * factor
+    index = np.uint32(min(max(value, np.float32(0)), np.float32(255)))
+    if channels == 1:
+        return table[index]
+    colour = np.uint32(255)
+    for c in range(3):
+        value = (np.float32(level[y, x, c]) - low) * factor
+        colour = (colour << np.uint32(8)) | np.uint32(min(max(value, np.float32(0)), np.float32(255)))
+    return colour
+
+
 @kernel
 def sample(level, left, top, step, low, factor, table, outside, out):  # type: ignore[no-untyped-def]
     """The view of `level` (H, W, 1 or 3) whose top left corner is at (left, top), `step` level pixels a view pixel.
@@ -121,15 +135,8 @@ def sample(level, left, top, step, low, factor, table, outside, out):  # type: i
             x = columns[i]
             if x < 0 or x >= width:
                 row[i] = outside
-            elif channels == 1:
-                value = (np.float32(level[y, x, 0]) - low) * factor
-                row[i] = table[int(min(max(value, np.float32(0)), np.float32(255)))]
             else:
-                colour = np.uint32(255)
-                for c in range(3):
-                    value = (np.float32(level[y, x, c]) - low) * factor
-                    colour = (colour << np.uint32(8)) | np.uint32(min(max(value, np.float32(0)), np.float32(255)))
-                row[i] = colour
+                row[i] = _shade(level, y, x, channels, low, factor, table)
 
 
 @kernel
@@ -145,15 +152,8 @@ def sample_turned(level, places, low, factor, table, outside, out):  # type: ign
             y = int(np.floor(places[1, 0] * (i + 0.5) + y0))
             if x < 0 or x >= width or y < 0 or y >= height:
                 row[i] = outside
-            elif channels == 1:
-                value = (np.float32(level[y, x, 0]) - low) * factor
-                row[i] = table[int(min(max(value, np.float32(0)), np.float32(255)))]
             else:
-                colour = np.uint32(255)
-                for c in range(3):
-                    value = (np.float32(level[y, x, c]) - low) * factor
-                    colour = (colour << np.uint32(8)) | np.uint32(min(max(value, np.float32(0)), np.float32(255)))
-                row[i] = colour
+                row[i] = _shade(level, y, x, channels, low, factor, table)
 
 
 @kernel
