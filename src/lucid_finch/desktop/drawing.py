@@ -61,6 +61,8 @@ class Drawing(QObject):
         self._key = ""
         self._points: list[Place] = []
         self._hover: Place | None = None
+        self._labels: list[QRectF] = []
+        """Where labels have been painted this time."""
         self._hold: tuple[str, int, Place, Shape] | None = None
         """Key, handle (or -1 for the whole), where it was taken hold of, and the shape then."""
 
@@ -235,6 +237,7 @@ class Drawing(QObject):
     def paint(self, pane: Pane, painter: QPainter) -> None:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setBrush(Qt.BrushStyle.NoBrush)
+        self._labels = []
         for key, item in self.items.items():
             self._paint_item(pane, painter, item, key == self.active)
         if self._points and self.kind not in DRAGGED:
@@ -259,16 +262,24 @@ class Drawing(QObject):
             for place in handles(item.shape):
                 self._paint_handle(painter, pane.from_source(*place))
         if item.label and lines and not lines[0].isEmpty():
-            left, top = min(p.x() for p in lines[0].toList()), min(p.y() for p in lines[0].toList())
-            width = painter.fontMetrics().horizontalAdvance(item.label) + 10
-            height = painter.fontMetrics().height() + 2
-            at = QRectF(left, max(top - height - 4, 2.0), width, height)
+            at = self._label_place(painter, item.label, lines[0].toList())
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(QColor(18, 20, 22, 220))
             painter.drawRoundedRect(at, 4, 4)
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.setPen(_ACCENT if active else _QUIET)
             painter.drawText(at, Qt.AlignmentFlag.AlignCenter, item.label)
+
+    def _label_place(self, painter: QPainter, label: str, line: list[QPointF]) -> QRectF:
+        """Above the shape, or below it where another label is already."""
+        left, top = min(p.x() for p in line), min(p.y() for p in line)
+        bottom = max(p.y() for p in line)
+        width = painter.fontMetrics().horizontalAdvance(label) + 10
+        height = painter.fontMetrics().height() + 2
+        places = [QRectF(left, max(top - height - 6, 2.0), width, height), QRectF(left, bottom + 6, width, height)]
+        found = next((p for p in places if not any(p.intersects(other) for other in self._labels)), places[0])
+        self._labels.append(found)
+        return found
 
     def _paint_handle(self, painter: QPainter, place: QPointF) -> None:
         painter.setPen(QPen(_DARK, 1.2))

@@ -145,6 +145,7 @@ OTHERS = ("help", "empty")
 def _axis(bench: Bench) -> None:
     bench.study.choose(step_card(0))
     bench.drawing.active = "inside"
+    bench.frames[0].view.set(545.0, 311.0, 2.2)
 
 
 def _channels(bench: Bench) -> None:
@@ -152,6 +153,7 @@ def _channels(bench: Bench) -> None:
     bench.study.edit({"prepare": [{"step": "channel", "take": "luma"}]}, "luma")
     bench.study.choose(step_card(0))
     bench.study.sample(axis["inside"], axis["outside"])
+    bench.frames[0].pane.fit()
     settle(bench)
     bench.spread.open("take")
 
