@@ -437,7 +437,9 @@ class Colours(BenchCase):
         self.assertEqual({k for k in self.bench.drawing.items if k != "measure"}, {"sample.0", "sample.1"})
         study.sample(axis["inside"], axis["outside"])
         self.settle()
-        self.assertIn("contrast axis", self.bench.settings.separation.text())
+        # What the guide says of the scene.
+        lines = dict(line.rsplit("  ", 1) for line in self.bench.settings.separation.text().splitlines()[1:])
+        self.assertEqual((lines["contrast axis"], lines["a"], lines["red"]), ("13.8", "13.6", "3.4"))
         self.bench.spread.open("take")
         self.settle()
         views = self.bench.spread.card.views

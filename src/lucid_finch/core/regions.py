@@ -124,14 +124,29 @@ for _model in (Rectangle, Ellipse, Polygon, Annulus):
 _ADAPTER: TypeAdapter[Any] = TypeAdapter(Region)
 
 
-def lies_outside(region: Any, size: tuple[int, int]) -> bool:
-    """Whether a region surely holds nothing of an image of that width and height: the box around it lies beside the image."""
+def _around(region: Any) -> tuple[float, float, float, float]:
+    """An upright box that surely holds the region: left, top, right, bottom in the source."""
     if isinstance(region, Polygon):
-        x, y = np.array(region.points).T
-    else:
-        reach = region.outer if isinstance(region, Annulus) else 0.5 * float(np.hypot(region.width, region.height))
-        x, y = np.array([region.x - reach, region.x + reach]), np.array([region.y - reach, region.y + reach])
-    return bool(x.max() < -0.5 or y.max() < -0.5 or x.min() > size[0] - 0.5 or y.min() > size[1] - 0.5)
+        x, y = zip(*region.points, strict=True)
+        return min(x), min(y), max(x), max(y)
+    reach = region.outer if isinstance(region, Annulus) else 0.5 * float(np.hypot(region.width, region.height))
+    return region.x - reach, region.y - reach, region.x + reach, region.y + reach
+
+
+def box_in(image: Image, region: Any) -> tuple[int, int, int, int]:
+    """Columns and rows (left, top, right, bottom; the last not included) of an image outside which no pixel of the region
+    lies; of no extent where it lies beside the image."""
+    left, top, right, bottom = _around(region)
+    u, v = image.frame.from_source(np.array([left, right, right, left]), np.array([top, top, bottom, bottom]))
+    columns = np.clip([np.floor(u.min()), np.ceil(u.max()) + 1], 0, image.width).astype(int)
+    rows = np.clip([np.floor(v.min()), np.ceil(v.max()) + 1], 0, image.height).astype(int)
+    return int(columns[0]), int(rows[0]), int(columns[1]), int(rows[1])
+
+
+def lies_outside(region: Any, size: tuple[int, int]) -> bool:
+    """Whether a region surely holds nothing of an image of that width and height."""
+    left, top, right, bottom = _around(region)
+    return right < -0.5 or bottom < -0.5 or left > size[0] - 0.5 or top > size[1] - 0.5
 
 
 def region_of(given: Any) -> Any:

@@ -56,7 +56,8 @@ def first_parameters(name: str, image: Image | None) -> dict[str, Any]:
     if name == "crop":
         return {"region": box(0.5, 0.5, 1.0, 1.0)}
     if name == "contrast_axis":
-        return {"inside": box(0.5, 0.5, 0.08, 0.08), "outside": box(0.25, 0.5, 0.08, 0.08)}
+        side = 0.04 * max(width, height)
+        return {"inside": box(0.5, 0.5, side / width, side / height), "outside": box(0.4, 0.5, side / width, side / height)}
     return {"factor": 0.5} if name == "resize" else {}
 
 

@@ -194,8 +194,10 @@ class SettingsPanel(QWidget):
             except ParameterError as error:
                 text = str(error)
             else:
-                first = self.tr("Object and surroundings lie so many spreads of their own noise apart (above 3: told apart):")
-                text = "\n".join([first, *(f"{name}  {one.spreads:.1f}" for name, one in found[:6])])
+                first = self.tr(
+                    "So many spreads (noise, and light that varies by a tenth) lie between both; from 3 on they differ:"
+                )
+                text = "\n".join([first, *(f"{name}  {apart:.1f}" for name, apart in found[:6])])
         self.separation.setText(text)
 
     def _build_detector(self, layout: QVBoxLayout) -> None:

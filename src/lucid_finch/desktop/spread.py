@@ -357,7 +357,7 @@ class Spread(QObject):
             except ParameterError as error:
                 self.refused.emit(str(error))
             else:
-                order = [(n, self.tr("{:.1f} apart").format(one.spreads)) for n, one in found if n in dict(order) or n == _AXIS]
+                order = [(n, self.tr("{:.1f} apart").format(apart)) for n, apart in found if n in dict(order) or n == _AXIS]
                 order = [pair for pair in order if pair[0] != _AXIS or current is not None]
         samples = [Sample(name, f"{name}  {text}".strip()) for name, text in order]
         whole: dict[str, dict[str, Any]] = {}

@@ -11,7 +11,7 @@ import numpy as np
 from lucid_finch.core import engine
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.image import LUMA, Image
-from lucid_finch.core.prepare.contrast import separation
+from lucid_finch.core.prepare.contrast import channel_separations
 from lucid_finch.core.regions import Rectangle
 from tests.core.prepare.test_steps import GREY, prepared
 
@@ -81,11 +81,28 @@ class Axes(unittest.TestCase):
         (x1, y1, r), ground = parts[0], square(parts[0][0] + 39, parts[0][1], 12)
         one = prepared("contrast_axis", image, inside=square(x1, y1, r), outside=ground)
         other = prepared("contrast_axis", image, inside=ground, outside=square(x1, y1, r))
-        part, around = Rectangle.model_validate(square(x1, y1, r)), Rectangle.model_validate(ground)
-        self.assertTrue(separation(one, part, around).brighter)
-        self.assertFalse(separation(other, part, around).brighter)
+        part, around = (slice(int(y1) - 5, int(y1) + 6), slice(int(x1) - 5, int(x1) + 6)), (slice(100, 110), slice(75, 85))
+        self.assertGreater(one.pixels[part].mean(), one.pixels[around].mean() + 10)
+        self.assertLess(other.pixels[part].mean(), other.pixels[around].mean() - 10)
         noise = one.pixels[100:110, 75:85].std()
         self.assertLess(noise, 5)
+
+    def test_the_ranking_knows_light_and_loose_samples(self) -> None:
+        """Areas that lie in other light, one of them reaching over the rim: still no grey mixture comes first."""
+        for seed in range(12):
+            image, parts, _ = scene(seed)
+            (cx, cy, r), (fx, fy, _) = parts[0], parts[11]
+            loose = Rectangle.model_validate(square(cx + 0.45 * r, cy, 1.7 * r))
+            far = Rectangle.model_validate(square(fx - 39, fy, 14))
+            found = channel_separations(image, loose, far)
+            ranks = {name: n for n, (name, _) in enumerate(found)}
+            best = dict(found)["contrast axis"]
+            self.assertGreater(best, 3.0, seed)
+            self.assertLessEqual(ranks["contrast axis"], 2, (seed, found[:4]))
+            for grey in ("luma", "luma709", "lightness", "mean"):
+                self.assertLess(dict(found)[grey], 0.5 * best, (seed, grey))
+        grey = channel_separations(GREY, Rectangle.model_validate(square(5, 5, 5)), Rectangle.model_validate(square(15, 5, 5)))
+        self.assertEqual([name for name, _ in grey], ["grey"])
 
     def test_noise_free_colours_and_other_depths(self) -> None:
         flat = np.zeros((40, 60, 3))
