@@ -145,6 +145,21 @@ class Detector:
         """Final columns of the chosen candidates."""
         return Finished({name: values[chosen] for name, values in candidates.columns.items()})
 
+    def finish_near(
+        self, image: Image, gathered: Any, candidates: Candidates, chosen: NDArray[np.int64], parameters: Any, found: Finished
+    ) -> Finished:
+        """Final columns of near misses, beside what was `found`."""
+        return self.finish(image, gathered, candidates, chosen, parameters)
+
+    def fit_outlines(self, work: Work, fit: Mapping[str, Any]) -> list[Array]:
+        """Lines, (n, 2) in the source, that show a fit on the image."""
+        return []
+
+    @classmethod
+    def fit_text(cls, fit: Mapping[str, Any]) -> str:
+        """A fit in a few words."""
+        return ""
+
     def plausible(self, candidates: Candidates) -> NDArray[np.bool_]:
         """Which candidates are worth being listed as near misses."""
         return np.ones(len(candidates), bool)

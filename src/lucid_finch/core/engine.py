@@ -179,7 +179,7 @@ def conclude(
     findings = Findings({n: np.asarray(columns[n])[rows] for n in (c.name for c in declared)}, declared)
     near = judgement.order[judgement.outcome[judgement.order] != Outcome.FOUND]
     near = near[detector.plausible(candidates)[near]][:MOST_NEAR_MISSES]
-    missed = detector.finish(image, gathered, candidates, near, parameters)
+    missed = detector.finish_near(image, gathered, candidates, near, parameters, finished)
     ids = np.zeros(len(candidates), np.int64)
     ids[best_first] = number_of
     units = {c.name: c.unit for c in declared if c.unit}

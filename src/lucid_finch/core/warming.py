@@ -52,7 +52,10 @@ def warm_up_steps() -> Iterator[tuple[float, str]]:
     for number, (name, picture) in enumerate(pictures.items()):
         yield number / (len(pictures) + 1), f"pixel loops, {name}"
         for kind in engine.kinds():
-            for parameters in ({}, {"region": {"shape": "ellipse", "x": 40.0, "y": 40.0, "width": 50.0, "height": 50.0}}):
+            for parameters in (
+                {},
+                {"region": {"shape": "rectangle", "x": 40.0, "y": 40.0, "width": 50.0, "height": 50.0, "angle": 5.0}},
+            ):
                 detection = engine.detect(kind, picture, parameters)
                 for evidence in detection.evidence.values():
                     _ = evidence.values

@@ -260,6 +260,8 @@ class RecipeColumn(QWidget):
             misses = self.tr("{} near miss") if near == 1 else self.tr("{} near misses")
             unmet = entry.unmet(found)
             about = f"{entry.kind} · {misses.format(near)} · {found.seconds * 1000:.0f}\u00a0ms"
+            if found.fit is not None:
+                about += f"\n{found.work.detector.fit_text(found.fit)}"
             outside = [note for note in found.notes if note.startswith("the region")]
             if outside:
                 about += f"\n{outside[0]}"

@@ -200,10 +200,12 @@ class ParameterEditor(QWidget):
             head.addWidget(self._spread_button())
         if declared.choices:
             self.choice = QComboBox()
+            if declared.optional:
+                self.choice.addItem(self._open_text)
             self.choice.addItems(list(declared.choices))
             self.choice.setToolTip(tip)
             self.choice.setAccessibleName(declared.label)
-            self.choice.currentTextChanged.connect(self._tell)
+            self.choice.currentTextChanged.connect(self._chosen)
             head.addWidget(self.choice)
             layout.addLayout(head)
             return
@@ -251,7 +253,7 @@ class ParameterEditor(QWidget):
         if self.check is not None:
             self.check.setChecked(bool(value))
         elif self.choice is not None:
-            self.choice.setCurrentText(str(value))
+            self.choice.setCurrentText(self._open_text if value is None else str(value))
         elif self.field is not None:
             self._mark_wrong("")
             if not self.field.hasFocus() or not self.field.isModified():
@@ -302,6 +304,14 @@ class ParameterEditor(QWidget):
             return text
         numbers = [int(n) if self.declared.type is int and n.is_integer() else n for n in numbers]
         return numbers[0] if len(numbers) == 1 else tuple(numbers)
+
+    @property
+    def _open_text(self) -> str:
+        """What stands for a choice that is left open."""
+        return self.tr("open")
+
+    def _chosen(self, text: str) -> None:
+        self._tell(None if self.declared.optional and text == self._open_text else text)
 
     def _slid(self, step: int) -> None:
         if self._quiet or self.declared.usual is None:

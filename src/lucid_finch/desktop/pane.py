@@ -85,6 +85,8 @@ class Marks:
     """Step of the scale of colours for each row, where a column colours them."""
     scale_text: str = ""
     """What the scale of colours means."""
+    nameless: bool = False
+    """Drawn without numbers, and not to be chosen."""
 
     @staticmethod
     def of(outlines: Outlines, x: Any, y: Any, numbers: Any, colour: QColor, dashed: bool = False) -> Marks:
@@ -389,6 +391,8 @@ class Pane(QWidget):
         taken = np.zeros((high // cell + 2, wide // cell + 2), bool)
         places: list[tuple[Marks, int, float, float, float]] = []
         for marks in self.marks:
+            if marks.nameless:
+                continue
             x, y = ((marks.at - (self.view.x, self.view.y)) * self.view.scale + (wide / 2, high / 2)).T
             digits = np.ones(len(x)) if marks.dashed else np.floor(np.log10(np.maximum(marks.numbers, 1))) + 1
             widths = digit * digits + 9

@@ -24,6 +24,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )  # fmt: skip
 
+from lucid_finch.core.detection import Outlines
 from lucid_finch.core.errors import FileError, ParameterError
 from lucid_finch.core.explaining import Change, explain
 from lucid_finch.core.image import Image
@@ -59,6 +60,7 @@ from lucid_finch.files.recipes import ENDING, Recipe
 
 _NEAR_COLOUR = QColor("#f2efe6")
 _GAIN_COLOUR = QColor("#ff8fb1")
+_FIT_COLOUR = QColor("#f4f2ec")
 _ROOM = 270
 """Least height of the pages of numbers and curves, px."""
 _AUTOSAVE_AFTER = 400
@@ -712,6 +714,11 @@ class Bench(QMainWindow):
                 continue
             table, near = found.findings, found.near_misses
             own = Marks.of(found.outlines, table["x"], table["y"], table["id"], mark_colour(number))
+            if found.fit is not None:
+                lines = found.work.detector.fit_outlines(found.work, found.fit)
+                middles = np.array([line[len(line) // 2] for line in lines]).reshape(-1, 2)
+                fit = Marks.of(Outlines.of(lines), middles[:, 0], middles[:, 1], np.zeros(len(lines)), _FIT_COLOUR)
+                marks.append(replace(fit, nameless=True))
             if entry.name == self.study.detector:
                 if self._colour_by in table.declared:
                     own = own.coloured(table[self._colour_by], table.declared[self._colour_by])

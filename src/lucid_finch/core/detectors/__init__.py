@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from lucid_finch.core.detector import Detector
+from lucid_finch.core.detectors.edge_scan import EdgeScan
 from lucid_finch.core.detectors.edges import Edges
 from lucid_finch.core.errors import ParameterError, nearest
 
-KINDS: dict[str, type[Detector]] = {detector.kind: detector for detector in (Edges,)}
+KINDS: dict[str, type[Detector]] = {detector.kind: detector for detector in (Edges, EdgeScan)}
 """Every kind of detector by name."""
 
 

@@ -1,0 +1,500 @@
+"""Edge scans: where one boundary crosses many scan lines, and the line, circle or polynomial through those places.
+
+Each scan line is averaged along the boundary and differentiated by a Gaussian; the extrema of the slope, refined by a parabola,
+are the candidates. What a robust rule leaves of them is fitted (`numerics.fits`).
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from lucid_finch.core.detection import Array, Column, EvidenceMap
+from lucid_finch.core.detector import Candidates, Context, Detector, DetectorParameters, Finished, Reason, Work
+from lucid_finch.core.errors import ParameterError
+from lucid_finch.core.image import Image
+from lucid_finch.core.judging import Limit, Rivals
+from lucid_finch.core.numerics import fits
+from lucid_finch.core.numerics.gradients import gaussian_kernel
+from lucid_finch.core.numerics.scanning import ScanLines, sample_scans, slopes
+from lucid_finch.core.parameters import forms, gathers, judges
+from lucid_finch.core.regions import Annulus, Rectangle
+
+_SLOPE = "grey/px"
+
+_CLEAR = 5.0
+"""Left open, a pick must have so many times the slope's own spread along all scans."""
+
+_FLOOR = 2.0
+"""Extrema below so many times that spread are not gathered."""
+
+_MOST_SCANS = 20_000
+
+_TELLING = 30_000
+
+
+class EdgeScanParameters(DetectorParameters):
+    """Parameters of `edge_scan`."""
+
+    spacing: float = gathers(
+        2.0, label="Spacing", unit="px", above=0.0, most=1000.0, usual=(0.5, 20.0), help="From one scan line to the next."
+    )
+    average: int | None = gathers(
+        None,
+        label="Averaged over",
+        unit="px",
+        least=1,
+        most=200,
+        usual=(1, 30),
+        auto="the spacing",
+        help="Width along the boundary over which each scan is averaged.",
+    )
+    # The extremum of the slope errs least for 2.2 times the blur of the boundary; nearer to it, closer ones are told apart.
+    sigma: float = gathers(
+        2.0,
+        label="Smoothing",
+        unit="px",
+        least=0.3,
+        most=50.0,
+        usual=(0.3, 6.0),
+        help="Standard deviation of the Gaussian along the scan whose derivative is taken.",
+    )
+    pick: Literal["first", "last", "strongest", "all"] = forms(
+        "strongest", label="Pick", help="Which crossing of a scan counts, in the direction of the scan."
+    )
+    polarity: Literal["rising", "falling", "either"] = forms(
+        "either", label="Polarity", help="rising: from dark to bright along the scan."
+    )
+    strength_min: float | None = judges(
+        None,
+        label="Strength, at least",
+        unit=_SLOPE,
+        above=0.0,
+        usual=(0.0, 30.0),
+        criterion="strength",
+        auto=f"{_CLEAR:g} times the spread of the slope along all scans",
+        help="Crossings with a smaller slope are not picked.",
+    )
+    fit: Literal["none", "line", "circle", "polynomial"] | None = judges(
+        None,
+        label="Fit",
+        auto="a line in a rectangle, a circle in an annulus",
+        help="What is laid through the picked places.",
+    )
+    degree: int = judges(
+        2, label="Degree", least=1, most=6, only_with=("fit", ("polynomial",)), help="Of the polynomial, along the boundary."
+    )
+    outliers: Literal["none", "ransac", "median", "huber"] = judges(
+        "ransac",
+        label="Outlier rule",
+        help="ransac (what most places agree on), median (median of the slopes of many pairs), huber (far ones count less), "
+        "none. Then places within three standard deviations count.",
+    )
+    outlier_limit: float | None = judges(
+        None,
+        label="Outlier limit",
+        unit="px",
+        above=0.0,
+        usual=(0.1, 10.0),
+        auto="three standard deviations of the places that agree",
+        help="Places further off the fit do not count.",
+    )
+    reference: float = judges(
+        0.0,
+        label="Reference",
+        unit="degrees",
+        least=-360.0,
+        most=360.0,
+        help="The fitted line's angle is also told against this direction.",
+    )
+
+
+@dataclass(frozen=True)
+class Gathered:
+    """Extrema of all scans, and what they were measured on; places are of the source."""
+
+    scan: NDArray[np.int64]
+    at: NDArray[np.float64]
+    """px along the scan."""
+    slope: NDArray[np.float64]
+    """Signed, grey levels per px."""
+    std: NDArray[np.float64]
+    """px along the scan, from the noise."""
+    spread: float
+    """Of the slope, where nothing is: its noise and texture."""
+    start: NDArray[np.float64]
+    """(scans, 2), source."""
+    way: NDArray[np.float64]
+    """(scans, 2), unit vectors, source."""
+    length: float
+    profiles: NDArray[np.float32]
+    margin: int
+    """Samples before and after the scan proper."""
+    weights: NDArray[np.float64]
+
+    @property
+    def nbytes(self) -> int:
+        return int(self.profiles.nbytes + 4 * self.at.nbytes)
+
+
+class EdgeScan(Detector):
+    kind = "edge_scan"
+    purpose = "One boundary along many scan lines, with a robust line, circle or polynomial through it."
+    Parameters = EdgeScanParameters
+    columns = (
+        Column("scan", "scan", "", "number of the scan line, from 1", 0),
+        Column("strength", "strength", _SLOPE, "slope along the scan", 2),
+        Column("x_std", "x ±", "px", "one standard deviation, from the noise alone", 3),
+        Column("y_std", "y ±", "px", "one standard deviation, from the noise alone", 3),
+        Column("used", "used", "", "1 where the fit rests on it", 0),
+        Column("residual", "residual", "px", "distance from the fit; NaN without one", 3),
+    )
+    near = 6.0
+
+    def gather(self, image: Image, parameters: EdgeScanParameters, context: Context) -> Gathered:
+        start, way, across, length = scan_geometry(image, parameters)
+        weights = _slope_weights(parameters.sigma)
+        margin = len(weights) // 2 + 1
+        if length < 2:
+            raise ParameterError(f"edge_scan: region is {length:g} px along the scans; at least 2 px are needed", "region")
+        lines = max(1, round(parameters.spacing)) if parameters.average is None else parameters.average
+        scans = _in_frame(image, start - margin * way, way, across, math.floor(length) + 1 + 2 * margin)
+        profiles = sample_scans(image.pixels, image.mask, scans, lines)
+        if context.cancelled is not None and context.cancelled():
+            from lucid_finch.core.errors import Cancelled
+
+            raise Cancelled()
+        slope = slopes(profiles, weights)
+        scan, at, height, std, spread = _extrema(slope, margin, length, image, weights, self.floor(parameters))
+        return Gathered(scan, at, height, std, spread, start, way, length, profiles, margin, weights)
+
+    def floor(self, parameters: EdgeScanParameters) -> float | None:
+        # Left open, the limit follows from the scans; given, the floor is the next power of two below it.
+        return None if parameters.strength_min is None else 2.0 ** math.floor(math.log2(parameters.strength_min))
+
+    def form(self, image: Image, gathered: Gathered, parameters: EdgeScanParameters) -> Candidates:
+        wanted = {"rising": gathered.slope > 0, "falling": gathered.slope < 0}
+        rows = np.flatnonzero(wanted.get(parameters.polarity, np.ones(len(gathered.slope), bool)))
+        scan, at, strength = gathered.scan[rows], gathered.at[rows], np.abs(gathered.slope[rows])
+        place = gathered.start[scan] + at[:, None] * gathered.way[scan]
+        x, y = image.frame.from_source(place[:, 0], place[:, 1])
+        merit = {"first": -at, "last": at}.get(parameters.pick, strength)
+        std = np.abs(gathered.way[scan]) * gathered.std[rows][:, None]
+        columns = {
+            "x": np.asarray(x, float), "y": np.asarray(y, float), "scan": scan + 1, "strength": strength,
+            "x_std": std[:, 0], "y_std": std[:, 1],
+        }  # fmt: skip
+        rivals = None
+        if parameters.pick != "all":
+            pairs = _pairs_within(scan)
+            rivals = Rivals("pick", pairs, np.ones(len(pairs)), 0.5)
+        return Candidates(columns, merit, size=4.0, rivals=rivals, detail=place)
+
+    def limits(self, image: Image, gathered: Gathered, parameters: EdgeScanParameters) -> tuple[Limit, ...]:
+        found = super().limits(image, gathered, parameters)
+        if parameters.strength_min is None:
+            found += (Limit("strength_min", "strength", "at least", self._limit(image, gathered)),)
+        return found
+
+    @staticmethod
+    def _limit(image: Image, gathered: Gathered) -> float:
+        """Also above the slope of a single step of one grey level: a shading is no boundary."""
+        return max(_CLEAR * gathered.spread, 1.2 * image.quantum * float(np.abs(gathered.weights).sum()) / 2, 1e-6 * image.span)
+
+    def resolved(self, image: Image, gathered: Gathered, parameters: EdgeScanParameters) -> dict[str, Any]:
+        limit = parameters.strength_min if parameters.strength_min is not None else self._limit(image, gathered)
+        return {
+            "strength_min": limit,
+            "fit": _fit_kind(parameters),
+            "slope_spread": gathered.spread,
+            "scans": len(gathered.start),
+        }
+
+    def finish(
+        self, image: Image, gathered: Gathered, candidates: Candidates, chosen: NDArray[np.int64], parameters: EdgeScanParameters
+    ) -> Finished:
+        fit, residuals, used = fitted(candidates.detail[chosen], gathered, parameters)
+        return self._finished(gathered, candidates, chosen, residuals, used, fit)
+
+    def finish_near(
+        self,
+        image: Image,
+        gathered: Gathered,
+        candidates: Candidates,
+        chosen: NDArray[np.int64],
+        parameters: Any,
+        found: Finished,
+    ) -> Finished:
+        """How far what was not picked lies off the fit of the rest."""
+        residuals = np.full(len(chosen), np.nan)
+        if found.fit is not None:
+            residuals = residuals_of(found.fit, candidates.detail[chosen], gathered, parameters)
+        return self._finished(gathered, candidates, chosen, residuals, np.zeros(len(chosen), bool), None)
+
+    def _finished(
+        self, gathered: Gathered, candidates: Candidates, chosen: NDArray[np.int64], residuals: NDArray[np.float64],
+        used: NDArray[np.bool_], fit: dict[str, Any] | None,
+    ) -> Finished:  # fmt: skip
+        columns = {name: values[chosen] for name, values in candidates.columns.items()}
+        clear = columns["strength"] / max(gathered.spread, 1e-12)
+        columns |= {"score": clear / (clear + _CLEAR), "used": used.astype(np.int8), "residual": residuals}
+        return Finished(columns, fit=fit)
+
+    def fit_outlines(self, work: Work, fit: Mapping[str, Any]) -> list[Array]:
+        gathered: Gathered = work.gathered
+        places = np.concatenate([gathered.start, gathered.start + gathered.length * gathered.way])
+        if fit["kind"] == "circle":
+            turns = np.linspace(0, 2 * np.pi, 181)
+            return [np.stack([fit["x"] + fit["radius"] * np.cos(turns), fit["y"] + fit["radius"] * np.sin(turns)], axis=1)]
+        if fit["kind"] == "line":
+            turn = math.radians(fit["angle"])
+            way, middle = np.array([math.cos(turn), math.sin(turn)]), np.array([fit["x"], fit["y"]])
+            reach = (places - middle) @ way
+            return [middle + np.array([[reach.min()], [reach.max()]]) * way]
+        origin, side, way = _own_axes(gathered)
+        reach = (places - origin) @ side
+        u = np.linspace(float(reach.min()), float(reach.max()), 100)
+        v = sum(c * u**k for k, c in enumerate(fit["coefficients"]))
+        return [origin + u[:, None] * side + v[:, None] * way]
+
+    @classmethod
+    def fit_text(cls, fit: Mapping[str, Any]) -> str:
+        if fit["kind"] == "line":
+            what = f"line {fit['angle']:.2f} ± {fit['angle_std']:.2f}°"
+        elif fit["kind"] == "circle":
+            what = f"circle, radius {fit['radius']:.2f} ± {fit['radius_std']:.2f} px"
+        else:
+            what = f"polynomial of degree {len(fit['coefficients']) - 1}"
+        return f"{what}, rms {fit['rms']:.2f} px, {fit['used']} of {fit['of']}"
+
+    def evidence(self, work: Work) -> list[EvidenceMap]:
+        gathered: Gathered = work.gathered
+        inner = slice(gathered.margin, gathered.profiles.shape[1] - gathered.margin)
+        axes = (
+            np.arange(inner.stop - inner.start, dtype=float), np.arange(1, len(gathered.start) + 1, dtype=float),
+            "px along the scan", "scan",
+        )  # fmt: skip
+
+        def one(name: str, label: str, unit: str, kind: Any, values: Array, help: str) -> EvidenceMap:
+            def compute(left: int, top: int, right: int, bottom: int) -> Array:
+                return np.ascontiguousarray(np.nan_to_num(values[top:bottom, left:right]))
+
+            return EvidenceMap(name, label, unit, kind, values.shape[1], values.shape[0], compute, help=help, axes=axes)
+
+        slope = slopes(gathered.profiles, gathered.weights)[:, inner]
+        return [
+            one(
+                "profiles",
+                "profiles",
+                "grey",
+                "grey",
+                gathered.profiles[:, inner],
+                "grey levels of every scan, one below the other",
+            ),
+            one("slope", "slope", _SLOPE, "signed", slope, "derivative of every scan along itself"),
+        ]
+
+    def probe(self, image: Image, gathered: Gathered, parameters: EdgeScanParameters, x: float, y: float) -> list[Reason]:
+        place = np.array(image.frame.to_source(x, y), float)
+        off = place - gathered.start
+        along = (off * gathered.way).sum(axis=1)
+        beside = np.abs(off[:, 0] * gathered.way[:, 1] - off[:, 1] * gathered.way[:, 0])
+        inside = (along >= -1) & (along <= gathered.length + 1) & (beside <= max(parameters.spacing, 1.0))
+        if not inside.any():
+            return [Reason("region", 0.0, None, "", False, "no scan line runs through this place")]
+        n = int(np.flatnonzero(inside)[np.argmin(beside[inside])])
+        slope = slopes(gathered.profiles[n : n + 1], gathered.weights)[0]
+        k = int(np.clip(round(float(along[n])) + gathered.margin, 0, len(slope) - 1))
+        part = slope[max(k - 3, 0) : k + 4]
+        if not np.isfinite(part).any():
+            return [Reason("gradient", 0.0, None, _SLOPE, False, "the scan leaves the image or meets invalid pixels here")]
+        measured = float(np.nanmax(np.abs(part)))
+        limit = self._limit(image, gathered) if parameters.strength_min is None else parameters.strength_min
+        enough = measured >= limit
+        text = f"the steepest slope of scan {n + 1} within 3 px is {measured:.2f} {_SLOPE}"
+        text += "; it is no extremum, or of the other polarity" if enough else f", {limit:.2f} are wanted"
+        change = None if enough or measured <= 0 else ("strength_min", float(f"{0.98 * measured:.3g}"))
+        return [Reason("slope", measured, limit, _SLOPE, enough, text, change)]
+
+
+def scan_geometry(
+    image: Image, parameters: EdgeScanParameters
+) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64], float]:
+    """Start, direction and direction across (unit vectors) of every scan, (n, 2) in the source, and their length in px.
+
+    A rectangle's scans run along its width and follow each other along its height; an annulus' run outwards. Raises
+    `ParameterError` for other regions.
+    """
+    width, height = image.source_size
+    region: Any = parameters.region or Rectangle(x=(width - 1) / 2, y=(height - 1) / 2, width=width, height=height)
+    if isinstance(region, Rectangle):
+        count = max(1, math.floor(region.height / parameters.spacing))
+        _bounded(count)
+        turn = math.radians(region.angle)
+        way, side = np.array([math.cos(turn), math.sin(turn)]), np.array([-math.sin(turn), math.cos(turn)])
+        offsets = (np.arange(count) - (count - 1) / 2) * parameters.spacing
+        start = np.array([region.x, region.y]) - 0.5 * region.width * way + offsets[:, None] * side
+        return start, np.broadcast_to(way, (count, 2)).copy(), np.broadcast_to(side, (count, 2)).copy(), region.width
+    if isinstance(region, Annulus):
+        arc = math.radians(region.sweep) * 0.5 * (region.inner + region.outer)
+        count = max(3, math.floor(arc / parameters.spacing))
+        _bounded(count)
+        shares = np.arange(count) / count if region.sweep >= 360 else (np.arange(count) + 0.5) / count
+        turns = np.radians(region.start + shares * region.sweep)
+        ways = np.stack([np.cos(turns), np.sin(turns)], axis=1)
+        sides = np.stack([-ways[:, 1], ways[:, 0]], axis=1)
+        return np.array([region.x, region.y]) + region.inner * ways, ways, sides, region.outer - region.inner
+    raise ParameterError(
+        f"edge_scan: region is a {region.shape}; it must be a rectangle (scans run along its width) or an annulus (they run "
+        "outwards)",
+        "region",
+    )
+
+
+def _bounded(count: int) -> None:
+    if count > _MOST_SCANS:
+        raise ParameterError(f"edge_scan: spacing gives {count:,} scan lines; at most {_MOST_SCANS:,}", "spacing")
+
+
+def _in_frame(image: Image, start: Any, way: Any, across: Any, count: int) -> ScanLines:
+    """Scan lines of the source as lines of the image's own frame, still a source pixel a step."""
+    x0, y0 = image.frame.from_source(start[:, 0], start[:, 1])
+    ends = [image.frame.from_source(start[:, 0] + d[:, 0], start[:, 1] + d[:, 1]) for d in (way, across)]
+    first = np.stack([x0, y0], axis=1)
+    steps = [np.ascontiguousarray(np.stack(end, axis=1) - first, float) for end in ends]
+    return ScanLines(np.ascontiguousarray(first, float), steps[0], steps[1], count)
+
+
+def _slope_weights(sigma: float) -> NDArray[np.float64]:
+    """Derivative of a Gaussian, as a correlation; a ramp of 1 a px gives 1."""
+    line = gaussian_kernel(sigma)
+    k = np.arange(len(line)) - len(line) // 2
+    derive = k * line
+    return np.asarray(derive / (derive * k).sum())
+
+
+def _extrema(
+    slope: NDArray[np.float32], margin: int, length: float, image: Image, weights: NDArray[np.float64], floor: float | None
+) -> tuple[NDArray[np.int64], NDArray[np.float64], NDArray[np.float64], NDArray[np.float64], float]:
+    """Scan, place, slope and standard deviation of every extremum above the floor, and the spread of the slope."""
+    size = np.abs(slope)
+    seen = np.isfinite(size)
+    if not seen.any():
+        none = np.empty(0)
+        return np.empty(0, np.int64), none, none, none, 0.0
+    spread = _typical(size)
+    least = max(_FLOOR * spread, 1e-9 * image.span)
+    if floor is not None:
+        least = min(least, floor)
+    here, before, after = size[:, 1:-1], size[:, :-2], size[:, 2:]
+    with np.errstate(invalid="ignore"):
+        scan, k = np.nonzero((here >= least) & (here > before) & (here >= after))
+    a, b, c = before[scan, k].astype(float), here[scan, k].astype(float), after[scan, k].astype(float)
+    bend = a - 2 * b + c
+    place = k + 1 + 0.5 * (a - c) / np.where(bend < 0, bend, -1.0) - margin
+    inside = (bend < 0) & (place >= 0) & (place <= length)
+    scan, place, bend, b = scan[inside], place[inside], bend[inside], b[inside]
+    sign = np.sign(slope[scan, np.clip(np.round(place + margin).astype(int), 0, slope.shape[1] - 1)].astype(float))
+    # The place errs by the noise of the slope's own slope over its curvature there.
+    step = max(1, len(slope) * slope.shape[1] // _TELLING)
+    noise = _typical(0.5 * np.abs(slope[::step, 2:] - slope[::step, :-2]))
+    return scan.astype(np.int64), place, sign * b, noise / np.maximum(-bend, 1e-12), spread
+
+
+def _typical(sizes: NDArray[np.float32]) -> float:
+    """Standard deviation of values around zero, most of which are noise, from their sizes; some thousand tell it."""
+    few = sizes.ravel()[:: max(1, sizes.size // _TELLING)]
+    few = few[np.isfinite(few)]
+    return float(np.median(few)) / 0.6745 if len(few) else 0.0
+
+
+def _pairs_within(scan: NDArray[np.int64]) -> NDArray[np.int64]:
+    """All pairs of candidates of one scan; `scan` ascends."""
+    end = np.searchsorted(scan, scan, side="right")
+    later = end - np.arange(len(scan)) - 1
+    first = np.repeat(np.arange(len(scan)), later)
+    begun = np.cumsum(later) - later
+    return np.stack([first, first + 1 + np.arange(later.sum()) - np.repeat(begun, later)], axis=1)
+
+
+def _fit_kind(parameters: EdgeScanParameters) -> str:
+    return parameters.fit or ("circle" if isinstance(parameters.region, Annulus) else "line")
+
+
+def _own_axes(gathered: Gathered) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
+    """Origin, direction of the boundary and of the scans, for polynomials: those of the middle scan."""
+    way = gathered.way[len(gathered.way) // 2]
+    return gathered.start.mean(axis=0), np.array([-way[1], way[0]]), way
+
+
+def fitted(
+    places: NDArray[np.float64], gathered: Gathered, parameters: EdgeScanParameters
+) -> tuple[dict[str, Any] | None, NDArray[np.float64], NDArray[np.bool_]]:
+    """The fit in the source frame, residuals, and which places it rests on."""
+    kind = _fit_kind(parameters)
+    shape = {"line": fits.LINE, "circle": fits.CIRCLE}.get(kind)
+    points = places
+    origin, side, way = _own_axes(gathered)
+    if kind == "polynomial":
+        points = np.stack([(places - origin) @ side, (places - origin) @ way], axis=1)
+        shape = fits.polynomial(parameters.degree, max(float(np.abs(points[:, 0]).max(initial=1.0)), 1.0))
+    nothing = None, np.full(len(places), np.nan), np.zeros(len(places), bool)
+    if shape is None:
+        return nothing
+    found = fits.robust_fit(points, shape, parameters.outliers, parameters.outlier_limit)
+    if found is None:
+        return nothing
+    used = points[found.used]
+    about: dict[str, Any] = {"kind": kind, "used": int(found.used.sum()), "of": len(places), "rms": found.rms}
+    about["outliers"] = parameters.outliers
+    if kind == "line":
+        about |= _line_numbers(found, used, parameters.reference)
+    elif kind == "circle":
+        x, y, radius = (float(v) for v in found.model)
+        off = used - (x, y)
+        far = np.maximum(np.hypot(*off.T), 1e-9)
+        jacobian = np.stack([off[:, 0] / far, off[:, 1] / far, np.ones(len(used))], axis=1)
+        std = found.rms * np.sqrt(np.abs(np.diag(np.linalg.pinv(jacobian.T @ jacobian))))
+        about |= {"x": x, "y": y, "radius": radius, "x_std": float(std[0]), "y_std": float(std[1]), "radius_std": float(std[2])}
+    else:
+        scale = max(float(np.abs(points[:, 0]).max(initial=1.0)), 1.0)
+        about |= {
+            "coefficients": [float(c / scale**k) for k, c in enumerate(found.model)],
+            "x": float(origin[0]), "y": float(origin[1]),
+            "angle": math.degrees(math.atan2(way[1], way[0])) % 360.0,
+        }  # fmt: skip
+    return about, found.residuals, found.used
+
+
+def _line_numbers(found: fits.Fit, used: NDArray[np.float64], reference: float) -> dict[str, Any]:
+    a, b, c = (float(v) for v in found.model)
+    theta = math.degrees(math.atan2(b, a))
+    if theta < 0 or theta >= 180:
+        theta, c = theta % 180.0, -c
+    middle = used.mean(axis=0)
+    angle = (theta + 90.0) % 180.0
+    extent = math.sqrt(max(float((((used - middle) @ (-b, a)) ** 2).sum()), 1e-12))
+    return {
+        "angle": angle, "angle_std": math.degrees(found.rms / extent), "x": float(middle[0]), "y": float(middle[1]),
+        "theta": theta, "rho": c, "offset_std": found.rms / math.sqrt(len(used)), "reference": reference,
+        "angle_to_reference": (angle - reference + 90.0) % 180.0 - 90.0,
+    }  # fmt: skip
+
+
+def residuals_of(
+    fit: dict[str, Any], places: NDArray[np.float64], gathered: Gathered, parameters: EdgeScanParameters
+) -> NDArray[np.float64]:
+    """Signed distances of other places from a fit."""
+    if fit["kind"] == "line":
+        theta = math.radians(fit["theta"])
+        return np.asarray(places @ (math.cos(theta), math.sin(theta)) - fit["rho"])
+    if fit["kind"] == "circle":
+        return np.asarray(np.hypot(*(places - (fit["x"], fit["y"])).T) - fit["radius"])
+    origin, side, way = _own_axes(gathered)
+    u, v = (places - origin) @ side, (places - origin) @ way
+    return np.asarray(v - sum(c * u**k for k, c in enumerate(fit["coefficients"])))

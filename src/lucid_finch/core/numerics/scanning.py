@@ -1,0 +1,90 @@
+"""Grey levels along many scan lines at once, averaged across each, and their derivative."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from lucid_finch.core.numerics.compiling import kernel
+from lucid_finch.core.numerics.threads import over_bands
+
+Values = NDArray[np.float32]
+
+
+@dataclass(frozen=True)
+class ScanLines:
+    """Scan lines in the frame of the image they are read from: start, step along and step across, (n, 2) each."""
+
+    start: NDArray[np.float64]
+    along: NDArray[np.float64]
+    across: NDArray[np.float64]
+    count: int
+    """Samples a line."""
+
+
+@kernel
+def _sample_band(pixels, mask, start, along, across, lines, top, bottom, out):  # type: ignore[no-untyped-def]
+    height, width = pixels.shape
+    masked = mask.shape[0] == height
+    for s in range(top, bottom):
+        for k in range(out.shape[1]):
+            total = np.float32(0)
+            for j in range(lines):
+                off = j - (lines - 1) * 0.5
+                u = start[s, 0] + k * along[s, 0] + off * across[s, 0]
+                v = start[s, 1] + k * along[s, 1] + off * across[s, 1]
+                if not (-0.5 <= u <= width - 0.5 and -0.5 <= v <= height - 0.5):
+                    total = np.float32(np.nan)
+                    break
+                x, y = min(max(u, 0.0), width - 1.0), min(max(v, 0.0), height - 1.0)
+                i, l = int(x), int(y)
+                right, below = min(i + 1, width - 1), min(l + 1, height - 1)
+                if masked and not (mask[l, i] and mask[l, right] and mask[below, i] and mask[below, right]):
+                    total = np.float32(np.nan)
+                    break
+                a, b = np.float32(x - i), np.float32(y - l)
+                upper = (np.float32(1) - a) * np.float32(pixels[l, i]) + a * np.float32(pixels[l, right])
+                lower = (np.float32(1) - a) * np.float32(pixels[below, i]) + a * np.float32(pixels[below, right])
+                total += (np.float32(1) - b) * upper + b * lower
+            out[s - top, k] = total / np.float32(lines)
+
+
+def sample_scans(pixels: NDArray[Any], mask: NDArray[np.bool_] | None, scans: ScanLines, lines: int) -> Values:
+    """(n, count) float32: grey levels along each line, linear between pixels, the mean of `lines` parallel ones; NaN where
+    one of them leaves the image or meets an invalid pixel."""
+    valid = np.zeros((1 if pixels.shape[0] > 1 else 2, 1), np.uint8) if mask is None else mask.astype(np.uint8)
+    out = np.empty((len(scans.start), scans.count), np.float32)
+    over_bands(
+        lambda top, bottom: _sample_band(
+            pixels, valid, scans.start, scans.along, scans.across, lines, top, bottom, out[top:bottom]
+        ),
+        len(out),
+    )
+    return out
+
+
+@kernel
+def _slope_band(profiles, weights, top, bottom, out):  # type: ignore[no-untyped-def]
+    radius = weights.size // 2
+    count = profiles.shape[1]
+    for s in range(top, bottom):
+        row, result = profiles[s], out[s - top]
+        result[:] = np.float32(np.nan)
+        inner = result[radius : count - radius]
+        inner[:] = np.float32(0)
+        for j in range(weights.size):
+            weight = weights[j]
+            shifted = row[j : j + count - 2 * radius]
+            for k in range(inner.size):
+                inner[k] += weight * shifted[k]
+
+
+def slopes(profiles: Values, weights: NDArray[np.float64]) -> Values:
+    """(n, count) float32: profiles correlated with an odd kernel; NaN where it would reach beyond an end or meets NaN."""
+    out = np.empty_like(profiles)
+    line = weights.astype(np.float32)
+    over_bands(lambda top, bottom: _slope_band(profiles, line, top, bottom, out[top:bottom]), len(out))
+    return out
