@@ -272,14 +272,16 @@ class Pane(QWidget):
             self._paint_grid(painter)
         if self.shade_unsure:
             self._paint_unsure(painter)
-        shown = not self._sparing or any(marks.chosen for marks in self.marks)
+        # Places of the image mean nothing in a map that is none.
+        on_image = self.picture.axes is None
+        shown = on_image and (not self._sparing or any(marks.chosen for marks in self.marks))
         if shown and not self.hide_marks and self._overlay is not None:
             if not self._overlay_valid:
                 self._draw_overlay(left, top, scale, ratio)
             painter.drawImage(self.rect(), _wrapped(self._overlay, QImage.Format.Format_ARGB32_Premultiplied))
             self._paint_tags(painter)
             self._paint_scale(painter)
-        if self.drawing is not None and not self.hide_marks:
+        if self.drawing is not None and on_image and not self.hide_marks:
             self.drawing.paint(self, painter)
         if self.other is not None:
             self._paint_divider(painter)
@@ -535,7 +537,8 @@ class Pane(QWidget):
         if self._on_divider(event.position()) and event.button() == Qt.MouseButton.LeftButton:
             self._holds_divider = True
             return
-        draws = event.button() == Qt.MouseButton.LeftButton and not self.asking and self.drawing is not None
+        on_image = self.picture is not None and self.picture.axes is None
+        draws = event.button() == Qt.MouseButton.LeftButton and not self.asking and self.drawing is not None and on_image
         if draws and self.drawing is not None and self.drawing.press(self, self.to_source(event.position())):
             self._draws = True
             return

@@ -8,6 +8,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import click
+import numpy as np
 from PIL import Image as Pillow
 from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QApplication, QWidget
@@ -191,6 +192,23 @@ def _region(bench: Bench) -> None:
     bench.frames[0].pane.fit()
 
 
+def _scan(bench: Bench) -> None:
+    bench.activate_pane(1)
+    bench.show_map("profiles")
+    bench.drawing.active = "region"
+    bench.panes.set_linked("place", False)
+    bench.panes.set_linked("zoom", False)
+    bench.panes.set_linked("cursor", False)
+    bench.frames[0].pane.fit()
+    bench.frames[1].pane.fit()
+    worst = int(np.nanargmax(np.abs(bench.study.detections["glaze boundary"].findings["residual"])))
+    bench.findings.choose([worst])
+    bench.choose([worst], [])
+
+
+ON_A_BOUNDARY: dict[str, Callable[[Bench], None]] = {"scan": _scan}
+"""The same of the scene with one boundary."""
+
 IN_COLOUR: dict[str, Callable[[Bench], None]] = {
     "axis": _axis, "channels": _channels, "numbers": _numbers, "measure": _measure, "region": _region,
 }  # fmt: skip
@@ -217,7 +235,7 @@ def take_demo(name: str, path: Path) -> None:
 def take_all(folder: Path) -> None:
     """One PNG of each view, 1280 x 800."""
     help_from = None
-    for scene, shots in (("glaze_chips", IN_COLOUR), ("tile_panel", SHOTS)):
+    for scene, shots in (("glaze_edge", ON_A_BOUNDARY), ("glaze_chips", IN_COLOUR), ("tile_panel", SHOTS)):
         bench = opened(scene)
         for name, arrange in shots.items():
             arrange(bench)
