@@ -187,7 +187,8 @@ class EdgeScan(Detector):
         std = np.abs(gathered.way[scan]) * gathered.std[rows][:, None]
         columns = {
             "x": np.asarray(x, float), "y": np.asarray(y, float), "scan": scan + 1, "strength": strength,
-            "x_std": std[:, 0], "y_std": std[:, 1],
+            "x_std": std[:, 0], "y_std": std[:, 1], "lead": _leads(scan, strength),
+            "clear": strength / max(gathered.spread, 1e-12),
         }  # fmt: skip
         rivals = None
         if parameters.pick != "all":
@@ -241,7 +242,7 @@ class EdgeScan(Detector):
         used: NDArray[np.bool_], fit: dict[str, Any] | None,
     ) -> Finished:  # fmt: skip
         columns = {name: values[chosen] for name, values in candidates.columns.items()}
-        clear = columns["strength"] / max(gathered.spread, 1e-12)
+        clear = columns["clear"]
         columns |= {"score": clear / (clear + _CLEAR), "used": used.astype(np.int8), "residual": residuals}
         return Finished(columns, fit=fit)
 
@@ -265,12 +266,16 @@ class EdgeScan(Detector):
     @classmethod
     def fit_text(cls, fit: Mapping[str, Any]) -> str:
         if fit["kind"] == "line":
-            what = f"line {fit['angle']:.2f} ± {fit['angle_std']:.2f}°"
+            what = f"line {fit['angle']:.3f} ± {fit['angle_std']:.3f}°"
         elif fit["kind"] == "circle":
             what = f"circle, radius {fit['radius']:.2f} ± {fit['radius_std']:.2f} px"
         else:
             what = f"polynomial of degree {len(fit['coefficients']) - 1}"
         return f"{what}, rms {fit['rms']:.2f} px, {fit['used']} of {fit['of']}"
+
+    def plausible(self, candidates: Candidates) -> NDArray[np.bool_]:
+        """The strongest of its scan, and whatever is clear: the rest is noise."""
+        return np.asarray(candidates.columns["lead"] | (candidates.columns["clear"] >= _CLEAR))
 
     def evidence(self, work: Work) -> list[EvidenceMap]:
         gathered: Gathered = work.gathered
@@ -420,6 +425,15 @@ def _pairs_within(scan: NDArray[np.int64]) -> NDArray[np.int64]:
     first = np.repeat(np.arange(len(scan)), later)
     begun = np.cumsum(later) - later
     return np.stack([first, first + 1 + np.arange(later.sum()) - np.repeat(begun, later)], axis=1)
+
+
+def _leads(scan: NDArray[np.int64], strength: NDArray[np.float64]) -> NDArray[np.bool_]:
+    """Whether each candidate is the strongest of its scan; `scan` ascends."""
+    starts = np.flatnonzero(np.diff(scan, prepend=-1))
+    if not len(starts):
+        return np.zeros(0, bool)
+    best = np.maximum.reduceat(strength, starts)
+    return np.asarray(strength == np.repeat(best, np.diff(starts, append=len(scan))))
 
 
 def _fit_kind(parameters: EdgeScanParameters) -> str:
