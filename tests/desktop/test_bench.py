@@ -413,7 +413,7 @@ class Saving(BenchCase):
         path = self.folder / "mine.finch.json"
         self.assertTrue(self.bench.save_to(path))
         self.assertFalse(self.bench.study.unsaved)
-        self.bench.export_to(self.folder / "window")
+        self.bench.exporter.export_to(self.folder / "window")
         self.wait(lambda: self.bench.notice.isVisible())
         with self.assertRaises(SystemExit) as stopped:
             main(["run", str(path), str(picture), "--out", str(self.folder / "line")])
@@ -443,7 +443,7 @@ class Saving(BenchCase):
         self.bench.ask_unsaved = lambda: QMessageBox.StandardButton.Discard
 
     def test_export_without_an_image(self) -> None:
-        self.bench.export_to(self.folder)
+        self.bench.exporter.export_to(self.folder)
         self.assertIn("open an image first", self.bench.failure)
 
 

@@ -110,7 +110,7 @@ class Monkey:
             self.bench.study.add_step(self.random.choice(list(STEPS)), self.bench.study.detector)
 
     def save_map(self) -> None:
-        self.bench.save_map(self.folder / f"map.{self.random.choice(['png', 'tif', 'npy', 'jpg'])}")
+        self.bench.exporter.save_map(self.folder / f"map.{self.random.choice(['png', 'tif', 'npy', 'jpg'])}")
 
     def sample(self) -> None:
         self.bench.settings.samples_wanted.emit()

@@ -256,7 +256,7 @@ class Lists(BenchCase):
         self.assertEqual(self.bench.study.image.page, 2)
         self.assertIn("picture 3 of 3", self.bench.bar.image_name.text())
         self.assertAlmostEqual(float(self.bench.study.detection.findings["length"][0]), 2 * np.pi * 30, delta=6)
-        self.bench.export_to(self.folder / "out")
+        self.bench.exporter.export_to(self.folder / "out")
         self.wait(lambda: self.bench.notice.isVisible())
         document = json.loads(next((self.folder / "out").glob("*.findings.json")).read_text())
         self.assertEqual(document["image"]["page"], 2)

@@ -37,6 +37,7 @@ from lucid_finch.desktop.commands import bench_actions
 from lucid_finch.desktop.document import SOURCE, Study, step_place
 from lucid_finch.desktop.drawing import Drawing
 from lucid_finch.desktop.empty import EmptyBench
+from lucid_finch.desktop.exporting import Exporter
 from lucid_finch.desktop.guard import guarded
 from lucid_finch.desktop.help import HelpWindow
 from lucid_finch.desktop.images import ImageList, Place, images_in
@@ -55,7 +56,6 @@ from lucid_finch.desktop.tables import FilteredTable
 from lucid_finch.desktop.theme import THEMES, apply_theme, current_theme, dress, mark_colour
 from lucid_finch.desktop.worker import Job
 from lucid_finch.files.images import ENDINGS, read_image
-from lucid_finch.files.maps import write_image, write_map
 from lucid_finch.files.recipes import ENDING, Recipe
 
 _NEAR_COLOUR = QColor("#f2efe6")
@@ -166,6 +166,7 @@ class Bench(QMainWindow):
         self._whole = whole
         self._upper = upper
         self.answer = AnswerCard(whole)
+        self.exporter = Exporter(self)
         self.spread = Spread(whole, self._upper, self.study, self.runner.engine)
 
     def _make_actions(self) -> None:
@@ -404,92 +405,6 @@ class Bench(QMainWindow):
         self._remember(path)
         self._saved_or_not()
         return True
-
-    def export_dialog(self) -> None:
-        folder = QFileDialog.getExistingDirectory(self, self.tr("Folder for findings, tables and pictures"))
-        if folder:
-            self.export_to(Path(folder))
-
-    def export_to(self, folder: Path) -> None:
-        """Write what the command line would write for this image and recipe."""
-        image, path, recipe = self.study.image, self.study.image_path, self.study.recipe
-        if image is None:
-            self.show_failure(self.tr("There is nothing to export: open an image first."))
-            return
-
-        def work(job: Job) -> str:
-            from lucid_finch.command_line.batch import write_results
-
-            run = self.runner.engine.run(recipe, image, cancelled=job.cancelled)
-            written = write_results(run, path, folder, (), "png", Path(image.name or "image").stem)
-            return self.tr("{} files written to {}").format(len(written), folder)
-
-        self.runner.do(work, self.tr("writing to {}").format(folder.name))
-
-    def save_map_dialog(self) -> None:
-        picture = self.active_frame.pane.picture
-        if picture is None:
-            self.show_failure(self.tr("There is no map to save: open an image first."))
-            return
-        kinds = f"{self.tr('Picture, with its range beside it')} (*.png);;{self.tr('Float TIFF')} (*.tif);;NumPy (*.npy)"
-        path, _ = QFileDialog.getSaveFileName(self, self.tr("Save this map"), f"{_file_name(picture.title)}.png", kinds)
-        if path:
-            self.save_map(Path(path if Path(path).suffix else f"{path}.png"))
-
-    def save_map(self, path: Path) -> None:
-        """Write the map of the active pane, a picture with the display range that it is shown with."""
-        frame = self.active_frame
-        picture, found, study = frame.pane.picture, self.study.detection, self.study
-        if picture is None:
-            return
-        images = dict(study.stages) | ({"prepared": study.prepared} if study.prepared is not None else {})
-        image = study.image if frame.map_name == "source" else images.get(frame.map_name)
-        evidence = found.evidence[frame.map_name] if found is not None and frame.map_name in found.evidence else None
-        span = picture.low, picture.high
-
-        def work(job: Job) -> str:
-            if evidence is not None:
-                write_map(path, evidence, span)
-            elif image is not None:
-                write_image(path, image)
-            return self.tr("written to {}").format(path)
-
-        self.runner.do(work, self.tr("writing {}").format(path.name))
-
-    def save_maps_dialog(self) -> None:
-        folder = QFileDialog.getExistingDirectory(self, self.tr("Folder for this map of every image"))
-        if folder:
-            self.save_maps(Path(folder))
-
-    def save_maps(self, folder: Path, ending: str = "png") -> None:
-        """Write the map of the active pane for every image of the list, or for the one that is open."""
-        name, detector, recipe = self.active_frame.map_name, self.study.detector, self.study.recipe
-        places = [entry.place for entry in self.images.entries]
-        if not places and self.study.image_path is not None:
-            places = [Place(self.study.image_path, self.study.image.page if self.study.image is not None else 0)]
-        if name == "source" or step_place(name) is not None or not places or not detector:
-            self.show_failure(self.tr("Choose a map of a detector, or what it was prepared to, and open image files first."))
-            return
-        wanted = [f"{detector}.{name}"]
-
-        def work(job: Job) -> str:
-            from lucid_finch.command_line.batch import write_maps
-
-            failed = []
-            for number, place in enumerate(places):
-                if job.cancelled():
-                    break
-                job.emit_progress(number / len(places), place.path.name)
-                try:
-                    run = self.runner.engine.run(recipe, read_image(place.path, page=place.page), cancelled=job.cancelled)
-                    page = f".{place.page + 1}" if place.page else ""
-                    write_maps(run, folder, wanted, ending, f"{place.path.stem}{page}")
-                except (FileError, ParameterError) as error:
-                    failed.append(str(error))
-            told = self.tr("{} maps written to {}").format(len(places) - len(failed), folder)
-            return "; ".join([told, *failed[:3]])
-
-        self.runner.do(work, self.tr("writing to {}").format(folder.name))
 
     def _keep_work(self) -> None:
         """What is not saved yet is kept where a crash cannot reach it."""
@@ -914,7 +829,12 @@ class Bench(QMainWindow):
         if step is not None and place is not None:
             self.column.do(lambda: self.study.replace_step(self.study.chosen, step))
         else:
-            self.settings.edit("" if place is None else str(place[1]), name, value, False)
+            owner = "" if place is None else str(place[1])
+            editor = self.settings.editors.get((owner, name))
+            if editor is not None and editor.declared.type is int and isinstance(value, float):
+                # Sizes in whole pixels are odd.
+                value = round(value) | 1
+            self.settings.edit(owner, name, value, False)
 
     # Tables
 
@@ -1071,11 +991,6 @@ class Bench(QMainWindow):
         if self in _others:
             _others.remove(self)
         event.accept()
-
-
-def _file_name(title: str) -> str:
-    """A title as part of a file's name."""
-    return "_".join("".join(c if c.isalnum() else " " for c in title).split()) or "map"
 
 
 _others: list[Bench] = []
