@@ -68,12 +68,14 @@ class Drawing(QObject):
 
     def put(self, key: str, shape: Shape | None, label: str = "", dashed: bool = False) -> None:
         """Show a shape, or with None no longer."""
+        before = self.items.get(key)
         if shape is None:
             self.items.pop(key, None)
             self.active = "" if self.active == key else self.active
         else:
             self.items[key] = Item(shape, label, dashed)
-        self.shown.emit()
+        if self.items.get(key) != before:
+            self.shown.emit()
 
     def keep_only(self, keys: set[str]) -> None:
         for key in [k for k in self.items if k not in keys]:

@@ -276,10 +276,13 @@ class PaneGroup(QWidget):
 
     def forget_maps(self, gone: Callable[[str], bool]) -> None:
         """Maps that are no more: what showed them shows the prepared image."""
+        lost = [name for name in (*self.pictures, *(frame.map_name for frame in self.frames)) if gone(name)]
+        if not lost:
+            return
         for frame in self.frames:
-            if gone(frame.map_name):
+            if frame.map_name in lost:
                 frame.map_name = "prepared"
-        self.pictures = {name: picture for name, picture in self.pictures.items() if not gone(name)}
+        self.pictures = {name: picture for name, picture in self.pictures.items() if name not in lost}
         self._show_all()
 
     def compare(self, number: int, how: str, name: str) -> None:
