@@ -409,6 +409,14 @@ class Ranges(LookingCase):
         self.settle()
         self.assertTrue(all(v.sample.text for v in self.bench.spread.card.views))
 
+    def test_the_source_has_nothing_to_compare(self) -> None:
+        self.study.choose(SOURCE)
+        editor = self.bench.settings.editors["marks", "thickness"]
+        self.assertTrue(editor.spread.isHidden())
+        editor.spread_wanted.emit("thickness")
+        self.assertIn("steps and detectors", self.bench.failure)
+        self.assertFalse(self.bench.spread.card.isVisible())
+
     def test_values(self) -> None:
         from lucid_finch.core.detectors.edges import EdgesParameters
         from lucid_finch.core.prepare import step_of

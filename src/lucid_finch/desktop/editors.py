@@ -178,6 +178,8 @@ class ParameterEditor(QWidget):
         self.choice: QComboBox | None = None
         self.check: QCheckBox | None = None
         self.clear: QPushButton | None = None
+        self.spread: QPushButton | None = None
+        """Shows a range of this parameter."""
         self._quiet = False
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 6)
@@ -197,7 +199,8 @@ class ParameterEditor(QWidget):
         head.setSpacing(4)
         head.addWidget(label, 1)
         if declared.choices or declared.type in (int, float, Length):
-            head.addWidget(self._spread_button())
+            self.spread = self._spread_button()
+            head.addWidget(self.spread)
         if declared.choices:
             self.choice = QComboBox()
             if declared.optional:

@@ -277,6 +277,8 @@ class SettingsPanel(QWidget):
         else:
             editor = ParameterEditor(declaration)
             editor.spread_wanted.connect(self.spread_wanted)
+            if owner == MARKS and editor.spread is not None:
+                editor.spread.hide()
         editor.edited.connect(partial(self.edit, owner))
         self.editors[owner, declaration.name] = editor
         layout.addWidget(editor)

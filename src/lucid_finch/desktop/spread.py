@@ -320,7 +320,10 @@ class Spread(QObject):
                 return
             model, current = step_of(str(step["step"])).Parameters, step[parameter]
         else:
-            entry = next(e for e in study.recipe.detectors if e.name == study.chosen)
+            entry = next((e for e in study.recipe.detectors if e.name == study.chosen), None)
+            if entry is None:
+                self.refused.emit(self.tr("Only parameters of steps and detectors can be shown over a range."))
+                return
             model, current = detector_of(entry.kind).Parameters, entry.made_parameters().plain()[parameter]
         if parameter == "take":
             self._open_channels(place, current)
