@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from lucid_finch.core.numerics.gradients import gaussian_kernel
+from lucid_finch.core.numerics.scanning import slope_kernel
 
 Values = NDArray[np.float64]
 
@@ -80,11 +80,8 @@ def profile_along(
 
 def _slope(grey: Values, sigma: float) -> Values:
     """Derivative of Gaussian along the line; NaN where a value is missing. The ends go on straight."""
-    weights = gaussian_kernel(max(sigma, 0.3))
-    radius = len(weights) // 2
-    k: Any = np.arange(-radius, radius + 1)
-    line = k * weights
-    line /= (line * k).sum()
+    line = slope_kernel(max(sigma, 0.3))
+    radius = len(line) // 2
     padded = np.pad(grey, radius, "reflect", reflect_type="odd") if len(grey) > 1 else np.full(len(grey) + 2 * radius, grey[0])
     return np.correlate(padded, line, "valid")
 

@@ -20,8 +20,7 @@ from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.image import Image
 from lucid_finch.core.judging import Limit, Rivals
 from lucid_finch.core.numerics import fits
-from lucid_finch.core.numerics.gradients import gaussian_kernel
-from lucid_finch.core.numerics.scanning import ScanLines, sample_scans, slopes
+from lucid_finch.core.numerics.scanning import ScanLines, sample_scans, slope_kernel, slopes
 from lucid_finch.core.parameters import forms, gathers, judges
 from lucid_finch.core.regions import Annulus, Rectangle
 
@@ -158,7 +157,7 @@ class EdgeScan(Detector):
 
     def gather(self, image: Image, parameters: EdgeScanParameters, context: Context) -> Gathered:
         start, way, across, length = scan_geometry(image, parameters)
-        weights = _slope_weights(parameters.sigma)
+        weights = slope_kernel(parameters.sigma)
         margin = len(weights) // 2 + 1
         if length < 2:
             raise ParameterError(f"edge_scan: region is {length:g} px along the scans; at least 2 px are needed", "region")
@@ -373,14 +372,6 @@ def _in_frame(image: Image, start: Any, way: Any, across: Any, count: int) -> Sc
     first = np.stack([x0, y0], axis=1)
     steps = [np.ascontiguousarray(np.stack(end, axis=1) - first, float) for end in ends]
     return ScanLines(np.ascontiguousarray(first, float), steps[0], steps[1], count)
-
-
-def _slope_weights(sigma: float) -> NDArray[np.float64]:
-    """Derivative of a Gaussian, as a correlation; a ramp of 1 a px gives 1."""
-    line = gaussian_kernel(sigma)
-    k = np.arange(len(line)) - len(line) // 2
-    derive = k * line
-    return np.asarray(derive / (derive * k).sum())
 
 
 def _extrema(

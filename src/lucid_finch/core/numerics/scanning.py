@@ -9,9 +9,18 @@ import numpy as np
 from numpy.typing import NDArray
 
 from lucid_finch.core.numerics.compiling import kernel
+from lucid_finch.core.numerics.gradients import gaussian_kernel
 from lucid_finch.core.numerics.threads import over_bands
 
 Values = NDArray[np.float32]
+
+
+def slope_kernel(sigma: float) -> NDArray[np.float64]:
+    """Derivative of a Gaussian of `sigma` samples, to be correlated with; a ramp of 1 a sample gives 1."""
+    line = gaussian_kernel(sigma)
+    k = np.arange(len(line)) - len(line) // 2
+    derive = k * line
+    return np.asarray(derive / (derive * k).sum())
 
 
 @dataclass(frozen=True)

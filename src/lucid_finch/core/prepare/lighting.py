@@ -12,7 +12,7 @@ from lucid_finch.core.numerics import ranks
 from lucid_finch.core.numerics.gradients import gaussian_kernel, smoothed
 from lucid_finch.core.numerics.warping import resampled, resampling
 from lucid_finch.core.parameters import Length, Parameters, gathers
-from lucid_finch.core.prepare.step import PreparationStep
+from lucid_finch.core.prepare.step import PreparationStep, joined, planes_of
 
 _WORKING = 25
 """The light is estimated at a size at which the neighbourhood is so many pixels wide: it varies slowly."""
@@ -52,9 +52,7 @@ class Flatten(PreparationStep):
     def apply(self, image: Image, parameters: FlattenParameters) -> Image:
         """The mean brightness of the light stays, so grey levels keep their meaning."""
         size = max(3.0, parameters.size.pixels(image.width, image.height))
-        planes = [image.pixels] if not image.is_colour else [image.pixels[..., c] for c in range(3)]
-        results = [self._flat(np.ascontiguousarray(plane), image, size, parameters) for plane in planes]
-        pixels = results[0] if len(results) == 1 else np.stack(results, axis=2)
+        pixels = joined([self._flat(plane, image, size, parameters) for plane in planes_of(image)])
         return image.with_pixels(pixels, quantum=0.0)
 
     def _flat(self, plane: NDArray[Any], image: Image, size: float, parameters: FlattenParameters) -> NDArray[np.float32]:

@@ -10,7 +10,7 @@ from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.image import Frame, Image
 from lucid_finch.core.numerics.warping import resampled, resampling, warped
 from lucid_finch.core.parameters import Parameters, gathers
-from lucid_finch.core.prepare.step import PreparationStep, spread_invalid
+from lucid_finch.core.prepare.step import PreparationStep, joined, planes_of, spread_invalid
 
 _MOST_PIXELS = 400_000_000
 
@@ -55,13 +55,11 @@ class Resize(PreparationStep):
         if size[0] * size[1] > _MOST_PIXELS:
             raise ParameterError(f"resize: {size[0]} x {size[1]} px is too large; at most {_MOST_PIXELS:,} pixels in all")
         rows, columns = resampling(image.height, size[1], down), resampling(image.width, size[0], across)
-        planes = [image.pixels] if not image.is_colour else [np.ascontiguousarray(image.pixels[..., c]) for c in range(3)]
-        results = [resampled(plane, rows, columns) for plane in planes]
+        pixels = joined([resampled(plane, rows, columns) for plane in planes_of(image)])
         mask = None
         if image.mask is not None:
             mask = resampled(np.where(image.mask, 0, 255).astype(np.uint8), rows, columns) < 0.5
         frame = image.frame.after(Frame(((across, 0.0), (0.0, down)), (0.5 * across - 0.5, 0.5 * down - 0.5)))
-        pixels = results[0] if len(results) == 1 else np.stack(results, axis=2)
         return image.with_pixels(pixels, frame=frame, mask=mask, quantum=0.0)
 
     def reach(self, image: Image, parameters: ResizeParameters) -> float:
@@ -126,14 +124,12 @@ class Rotate(PreparationStep):
         x1, y1 = (image.width - 1) / 2, (image.height - 1) / 2
         back = Frame(((c, s), (-s, c)), (x1 - c * x0 - s * y0, y1 + s * x0 - c * y0))
         matrix = np.array([[c, s, back.offset[0]], [-s, c, back.offset[1]]], float)
-        planes = [image.pixels] if not image.is_colour else [np.ascontiguousarray(image.pixels[..., i]) for i in range(3)]
-        results = [warped(plane, matrix, (width, height), image.black) for plane in planes]
+        pixels = joined([warped(plane, matrix, (width, height), image.black) for plane in planes_of(image)])
         valid = np.full((image.height, image.width), 255, np.uint8)
         mask = spread_invalid(image.mask, 1, 1)
         if mask is not None:
             valid[~mask] = 0
         mask = warped(valid, matrix, (width, height), 0) > 254.5
-        pixels = results[0] if len(results) == 1 else np.stack(results, axis=2)
         if abs(c) in (0, 1) and image.pixels.dtype != np.float32:
             pixels = np.round(pixels).astype(image.pixels.dtype)
         quantum = image.quantum if abs(c) in (0, 1) else 0.0

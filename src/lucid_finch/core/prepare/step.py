@@ -71,19 +71,28 @@ def over_planes(
     one become invalid. `changes` are further fields of the image. Raises `ParameterError` where a trim leaves nothing.
     """
     down, across = margin
-    planes = [image.pixels] if not image.is_colour else [np.ascontiguousarray(image.pixels[..., c]) for c in range(3)]
     results = []
-    for plane in planes:
+    for plane in planes_of(image):
         if border in ("mirror", "trim") or not (down or across):
             results.append(run(plane))
             continue
         filled = {"constant_values": image.black} if border == "constant" else {}
         padded = np.pad(plane, ((down, down), (across, across)), PADDING[border], **filled)  # type: ignore[call-overload]
         results.append(run(padded)[down : down + image.height, across : across + image.width])
-    pixels = results[0] if len(results) == 1 else np.stack(results, axis=2)
+    pixels = joined(results)
     mask = spread_invalid(image.mask, down, across)
     result = image.with_pixels(pixels, **{"mask": mask, "quantum": 0.0, **changes})
     return without_margin(result, down, across, what) if border == "trim" else result
+
+
+def planes_of(image: Image) -> list[NDArray[Any]]:
+    """The one plane of a grey image, or the three of a colour image, each contiguous."""
+    return [np.ascontiguousarray(image.pixels[..., c]) for c in range(3)] if image.is_colour else [image.pixels]
+
+
+def joined(planes: list[NDArray[Any]]) -> NDArray[Any]:
+    """What `planes_of` took apart, together again."""
+    return planes[0] if len(planes) == 1 else np.stack(planes, axis=2)
 
 
 def spread_invalid(mask: NDArray[np.bool_] | None, down: int, across: int) -> NDArray[np.bool_] | None:
