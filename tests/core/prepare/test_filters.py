@@ -247,3 +247,36 @@ class Light(unittest.TestCase):
         smooth = prepared("smooth", self.image, sigma=2.0).pixels
         np.testing.assert_allclose(out, self.image.pixels + 1.5 * (self.image.pixels - smooth), atol=1e-2)
         np.testing.assert_array_equal(prepared("sharpen", COLOUR, amount=0.0).pixels, COLOUR.pixels)
+
+
+class EveryKindOfImage(unittest.TestCase):
+    """No step fails, or leaves a value that is no number, on what images can be."""
+
+    STEPS: tuple[tuple[str, dict[str, Any]], ...] = (
+        ("channel", {"take": "a"}), ("tone", {"gamma": 0.5}), ("flatten", {}), ("flatten", {"method": "polynomial"}),
+        ("smooth", {"sigma": 3.0}), ("smooth", {"method": "box", "size": 7}), ("smooth", {"method": "median", "size": 5}),
+        ("smooth", {"method": "median", "size": 7}), ("smooth", {"method": "bilateral"}), ("sharpen", {}),
+        ("derivative", {"of": "laplacian"}), ("kernel", {}), ("resize", {"factor": 0.4}), ("resize", {"factor": 3.0}),
+        ("rotate", {"angle": 33.0}), ("rotate", {"angle": 90.0}), ("morphology", {"operation": "top_hat"}),
+    )  # fmt: skip
+
+    def test_small_deep_float_colour_masked_and_constant(self) -> None:
+        colour = RANDOM.integers(0, 256, (9, 7, 3)).astype(np.uint8)
+        holes = RANDOM.random((9, 7)) > 0.2
+        images = {
+            "one pixel": Image.from_array(np.full((1, 1), 7, np.uint8)),
+            "one row": Image.from_array(np.arange(9, dtype=np.uint8)[None]),
+            "constant": Image.from_array(np.full((12, 5), 200, np.uint8)),
+            "16 bit": Image.from_array((colour[..., 0].astype(np.uint16) + 1) * 200),
+            "float with NaN": Image.from_array(np.where(holes, colour[..., 1] / 255.0, np.nan)),
+            "colour, masked": Image.from_array(colour, mask=holes),
+        }
+        for name, image in images.items():
+            for step, given in self.STEPS:
+                with self.subTest(name, step=step, **given):
+                    out = prepared(step, image, **given)
+                    self.assertTrue(np.isfinite(out.pixels).all())
+                    self.assertGreater(min(out.width, out.height), 0)
+                    self.assertEqual(out.source_size, image.source_size)
+                    if out.mask is not None:
+                        self.assertEqual(out.mask.shape, (out.height, out.width))
