@@ -25,8 +25,9 @@ class Column:
     unit: str = ""
     help: str = ""
     digits: int = 2
-    role: Literal["", "x", "y", "length", "angle", "slope"] = ""
-    """How the number changes from the image's own frame to the source's."""
+    role: Literal["", "x", "y", "length", "angle", "slope", "row"] = ""
+    """How the number changes from the image's own frame to the source's; `row`: the place of another finding, which becomes
+    its number."""
     names: tuple[str, ...] = ()
     """For a text column: what its codes stand for."""
 
@@ -268,5 +269,7 @@ class Detection:
     points: Mapping[str, Array] = field(default_factory=dict)
     fit: dict[str, Any] | None = None
     notes: tuple[str, ...] = ()
+    places: Array | None = None
+    """Where the label of each finding is drawn, (n, 2); None: at x, y."""
     work: Any = field(default=None, repr=False)
     """What the engine keeps to answer further questions; see `engine.Work`."""

@@ -60,6 +60,8 @@ class Finished:
     points: Callable[[], dict[str, Array]] | None = None
     """Makes the table of points when it is asked for; its column `chain` counts the chosen candidates from 0."""
     fit: dict[str, Any] | None = None
+    places: Array | None = None
+    """Where the label of each is drawn, (n, 2) in the source; None: at x, y."""
 
 
 @dataclass(frozen=True)
@@ -111,6 +113,8 @@ class Detector:
     Parameters: ClassVar[type[DetectorParameters]]
     columns: ClassVar[tuple[Column, ...]]
     """Columns of a finding besides id, rank, x, y and score."""
+    named_by: ClassVar[str] = ""
+    """A text column that is shown beside the number of each finding."""
     near: ClassVar[float] = 12.0
     """Candidates within so many px of a place are named when asked why."""
 
@@ -132,7 +136,13 @@ class Detector:
         found = []
         for name, declared in self.Parameters.declarations().items():
             value = getattr(parameters, name)
-            if declared.stage is Stage.JUDGE and declared.criterion and value is not None:
+            if declared.stage is not Stage.JUDGE or not declared.criterion or value is None:
+                continue
+            if declared.is_range:
+                for end, (number, sense) in enumerate(zip(value, _SENSES, strict=True)):
+                    if number is not None:
+                        found.append(Limit(name, declared.criterion, sense, float(number), end))
+            else:
                 number = value.pixels(*image.source_size) / image.frame.scale if isinstance(value, Length) else float(value)
                 found.append(Limit(name, declared.criterion, declared.sense, SCALES[declared.scale].to_limit(number)))
         return tuple(found)
@@ -159,6 +169,10 @@ class Detector:
     def fit_text(cls, fit: Mapping[str, Any]) -> str:
         """A fit in a few words."""
         return ""
+
+    def notes(self, gathered: Any) -> tuple[str, ...]:
+        """What should be told of this image."""
+        return ()
 
     def plausible(self, candidates: Candidates) -> NDArray[np.bool_]:
         """Which candidates are worth being listed as near misses."""
@@ -190,4 +204,5 @@ class Detector:
 
 
 Sense = Literal["at least", "at most"]
+_SENSES: tuple[Sense, Sense] = ("at least", "at most")
 Registry = Mapping[str, type[Detector]]

@@ -174,6 +174,7 @@ def conclude(
     finished = detector.finish(image, gathered, candidates, best_first, parameters)
     columns = {**finished.columns, "id": number_of, "rank": np.arange(1, len(best_first) + 1)}
     declared = detector.all_columns()
+    columns = _numbered(columns, declared, number_of)
     columns = transform_columns(columns, declared, image.frame)
     rows = _sorted_rows(parameters.sort, columns, declared, reading)
     findings = Findings({n: np.asarray(columns[n])[rows] for n in (c.name for c in declared)}, declared)
@@ -184,7 +185,7 @@ def conclude(
     ids[best_first] = number_of
     units = {c.name: c.unit for c in declared if c.unit}
     work = Work(detector, image, parameters, gathered, candidates, judgement, best_first[rows], near)
-    notes = image.notes
+    notes = (*image.notes, *detector.notes(gathered))
     if parameters.region is not None and lies_outside(parameters.region, image.source_size):
         notes = (*notes, "the region lies outside the image, so nothing is looked at")
     seconds = time.perf_counter() - started
@@ -202,8 +203,15 @@ def conclude(
         points=_Points(finished, rows, number_of, image),
         fit=finished.fit,
         notes=notes,
+        places=None if finished.places is None else finished.places[rows],
         work=work,
     )
+
+
+def _numbered(columns: Mapping[str, Array], declared: Sequence[Column], number_of: NDArray[np.int64]) -> dict[str, Array]:
+    """Columns that name other findings by place (-1 for none), by number (0 for none)."""
+    numbers = np.append(number_of, 0)
+    return {**columns, **{c.name: numbers[columns[c.name]] for c in declared if c.role == "row"}}
 
 
 class _Evidence(Mapping[str, EvidenceMap]):
@@ -258,7 +266,8 @@ def _near_misses(detector: Detector, missed: Finished, work: Work, ids: NDArray[
         failed[outcome == int(Outcome.BEATEN)] = parameters.index(name)
     lost = judgement.lost_to[near]
     declared = [c for c in detector.all_columns() if c.name not in ("id", "rank")]
-    columns = transform_columns(dict(missed.columns), declared, work.image.frame)
+    # A near miss lies in none of the findings, as far as numbers go: they count among themselves.
+    columns = transform_columns(_numbered(missed.columns, declared, np.zeros(len(near), np.int64)), declared, work.image.frame)
     columns |= {
         "failed": failed,
         "measured": measured,

@@ -95,12 +95,11 @@ def _near(work: Work, candidate: int, distance: float, ids: Any) -> Near:
     judgement, columns = work.judgement, work.candidates.columns
     criteria = []
     for limit in judgement.limits:
-        declared = work.detector.Parameters.declarations()[limit.parameter]
         column = work.detector.criterion(limit.criterion)
         measured = float(columns[limit.criterion][candidate])
         criteria.append(
             Criterion(
-                limit.parameter, column.label, column.unit, declared.sense, measured, limit.value, bool(limit.passed(measured))
+                limit.parameter, column.label, column.unit, limit.sense, measured, limit.value, bool(limit.passed(measured))
             )
         )
     x, y = work.image.frame.to_source(float(columns["x"][candidate]), float(columns["y"][candidate]))
@@ -123,9 +122,13 @@ def _change(work: Work, candidate: int) -> Change | None:
             continue
         if not np.isfinite(measured):
             return None
-        values[limit.parameter] = _admitting(work, limit, measured)
-        resolved = _limit_of(work, limit.parameter, values[limit.parameter])
-        limits = with_limit(limits, limit.parameter, resolved)
+        if limit.admits is not None:
+            values[limit.parameter] = limit.admits
+            limits = tuple(other for other in limits if other != limit)
+            continue
+        number = _admitting(work, limit, measured)
+        limits = with_limit(limits, limit, _limit_of(work, limit, number))
+        values[limit.parameter] = _with_end(work, limit, number)
     if not values:
         return None
     after = judge(work.candidates.columns, limits, work.candidates.merit, work.candidates.rivals, work.parameters.keep)
@@ -133,7 +136,7 @@ def _change(work: Work, candidate: int) -> Change | None:
     if candidate not in gained:
         return None
     declared = work.detector.Parameters.declarations()
-    asked = ", ".join(f"{declared[name].label} {value:g} {declared[name].unit}".rstrip() for name, value in values.items())
+    asked = ", ".join(f"{declared[name].label} {_told(value)} {declared[name].unit}".rstrip() for name, value in values.items())
     others = len(gained) - 1
     text = f"{asked}: admits this" + (f" and {others} more" if others else " alone") + f", loses {len(lost) or 'none'}"
     return Change(
@@ -153,7 +156,7 @@ def _admitting(work: Work, limit: Limit, measured: float) -> Any:
             rounded += nudge * 10.0 ** (np.floor(np.log10(abs(exact))) - digits + 1) if exact else 0.0
             rounded = float(f"{rounded:.{digits}g}")
             try:
-                resolved = _limit_of(work, limit.parameter, rounded)
+                resolved = _limit_of(work, limit, rounded)
             except (ParameterError, ValueError):
                 continue
             close = abs(rounded - exact) <= 0.05 * abs(exact) + 1e-12
@@ -162,9 +165,24 @@ def _admitting(work: Work, limit: Limit, measured: float) -> Any:
     return exact
 
 
-def _limit_of(work: Work, parameter: str, value: Any) -> float:
-    changed = work.parameters.changed(work.detector.kind, **{parameter: value})
-    return next(l.value for l in work.detector.limits(work.image, work.gathered, changed) if l.parameter == parameter)
+def _limit_of(work: Work, limit: Limit, value: float) -> float:
+    changed = work.parameters.changed(work.detector.kind, **{limit.parameter: _with_end(work, limit, value)})
+    limits = work.detector.limits(work.image, work.gathered, changed)
+    return next(l.value for l in limits if (l.parameter, l.end) == (limit.parameter, limit.end))
+
+
+def _with_end(work: Work, limit: Limit, value: float) -> Any:
+    """The parameter's value with the limit set to a number: the number itself, or a range with that end."""
+    if limit.end < 0:
+        return value
+    before = getattr(work.parameters, limit.parameter) or (None, None)
+    return (value, before[1]) if limit.end == 0 else (before[0], value)
+
+
+def _told(value: Any) -> str:
+    if isinstance(value, tuple):
+        return " to ".join("open" if end is None else f"{end:g}" for end in value)
+    return f"{value:g}" if isinstance(value, (int, float)) and not isinstance(value, bool) else str(value)
 
 
 def _summary(near: Sequence[Near], reasons: Sequence[Reason]) -> str:

@@ -35,6 +35,10 @@ class Limit:
     criterion: str
     sense: Literal["at least", "at most"]
     value: float
+    end: int = -1
+    """0 or 1 where the parameter is a range and this is its lower or upper end."""
+    admits: Any = None
+    """Value of the parameter that does away with the limit, where that is no number."""
 
     def passed(self, measured: Any) -> Any:
         """Where the measured value meets the limit; NaN never does."""
@@ -119,9 +123,9 @@ def ranking(merit: NDArray[Any]) -> NDArray[np.int64]:
     return (keys & np.uint64(0xFFFFFFFF)).astype(np.int64)
 
 
-def with_limit(limits: Sequence[Limit], parameter: str, value: float) -> tuple[Limit, ...]:
+def with_limit(limits: Sequence[Limit], changed: Limit, value: float) -> tuple[Limit, ...]:
     """The limits with one of them set to another value."""
-    return tuple(replace(limit, value=value) if limit.parameter == parameter else limit for limit in limits)
+    return tuple(replace(limit, value=value) if limit == changed else limit for limit in limits)
 
 
 def gained_and_lost(before: Judgement, after: Judgement) -> tuple[NDArray[np.int64], NDArray[np.int64]]:

@@ -12,7 +12,7 @@ from types import NoneType
 from typing import Any, Literal, Self, get_args, get_origin
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field, GetCoreSchemaHandler, ValidationError
+from pydantic import BaseModel, ConfigDict, Field, GetCoreSchemaHandler, ValidationError, model_validator
 from pydantic.json_schema import JsonSchemaValue
 from pydantic_core import PydanticCustomError, core_schema
 
@@ -81,6 +81,10 @@ class Declaration:
         return self.name in ("region", "inside", "outside")
 
     @property
+    def is_range(self) -> bool:
+        return self.type == Range
+
+    @property
     def type(self) -> Any:
         """The annotation without None."""
         return next(a for a in _alternatives(self.annotation) if a is not NoneType)
@@ -99,6 +103,8 @@ class Declaration:
             text = noun + self._bounds() + unit
         elif kind == Coefficients:
             text = "rows of numbers such as [[1, 0, -1], [2, 0, -2], [1, 0, -1]], an odd count of rows and of columns"
+        elif self.is_range:
+            text = f"the least and the most, two numbers{self._bounds()}{unit}, either of which may be left open"
         elif get_origin(kind) is tuple:
             text = f"{len(get_args(kind))} numbers{self._bounds()}{unit}"
         elif kind is str:
@@ -121,7 +127,8 @@ def _alternatives(annotation: Any) -> tuple[Any, ...]:
 
 def _declare(stage: Stage, default: Any, extra: dict[str, Any]) -> Any:
     constraints = {"ge": extra.get("least"), "le": extra.get("most"), "gt": extra.get("above")}
-    if isinstance(default, Length) or extra.pop("is_length", False):
+    is_range = extra.pop("is_range", False)
+    if isinstance(default, Length) or extra.pop("is_length", False) or is_range:
         constraints = {}
     return Field(
         default,
@@ -201,6 +208,9 @@ class Length:
 Coefficients = tuple[tuple[float, ...], ...]
 """Rows of numbers."""
 
+Range = tuple[float | None, float | None]
+"""The least and the most; None for no such end."""
+
 
 def rows_of_numbers(text: str) -> Any:
     """Rows from a text such as "1 0 -1; 2 0 -2": numbers parted by spaces, commas or tabs, rows by semicolons or new lines.
@@ -218,6 +228,23 @@ class Parameters(BaseModel):
     """Base of every parameter model: strict, frozen, no unknown names."""
 
     model_config = ConfigDict(extra="forbid", strict=True, frozen=True, validate_default=True, allow_inf_nan=False)
+
+    @model_validator(mode="after")
+    def _ranges(self) -> Self:
+        """The ends of ranges are within their bounds and in order."""
+        for name, declared in self.declarations().items():
+            given = getattr(self, name)
+            if not declared.is_range or given is None:
+                continue
+            ends = [end for end in given if end is not None]
+            beyond = any(
+                (declared.least is not None and end < declared.least) or (declared.most is not None and end > declared.most)
+                for end in ends
+            )
+            if beyond or ends != sorted(ends):
+                why = f"it must be {declared.allowed}" if beyond else "the least comes first"
+                raise ValueError(f"{name} = {list(given)} is not allowed; {why}")
+        return self
 
     @classmethod
     def declarations(cls) -> dict[str, Declaration]:
@@ -250,6 +277,7 @@ def _declarations(model: type[Parameters]) -> dict[str, Declaration]:
     for name, info in model.model_fields.items():
         declared: Any = info.json_schema_extra or {}
         extra = dict(declared.get("finch", {"stage": "gather"}))
+        extra.pop("is_range", None)
         stage = Stage(extra.pop("stage"))
         usual = extra.pop("usual", None)
         other = extra.pop("only_with", None)

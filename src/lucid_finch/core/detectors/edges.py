@@ -23,9 +23,10 @@ from lucid_finch.core.judging import Limit
 from lucid_finch.core.margins import clipped, shrunk
 from lucid_finch.core.numerics import chain_chance
 from lucid_finch.core.numerics.background import Background, measure_background
-from lucid_finch.core.numerics.chains import Chains, chain_medians, link_chains
+from lucid_finch.core.numerics.chains import Chains, chain_medians
 from lucid_finch.core.numerics.edge_points import EdgePoints, find_edge_points, scale_plane
 from lucid_finch.core.numerics.gradients import Kernel1D, gaussian_kernel, gradient_planes, magnitude, operator_kernels, smoothed
+from lucid_finch.core.numerics.linked import linked
 from lucid_finch.core.parameters import Length, forms, gathers, judges
 from lucid_finch.core.regions import blocked_pixels
 
@@ -159,22 +160,8 @@ class Edges(Detector):
         low = parameters.low
         if low is not None:
             points = points.take(points.strength >= np.float32(low))
-        scale: Any = np.maximum(points.scale, np.float32(1e-12))
-        z_low: Any = chain_chance.Z_LOW if low is None else np.float32(low) / scale
-        chains = link_chains(points, image.width, chain_chance.weights(points.strength / scale, z_low))
-        count = np.diff(chains.start)
-        mean_low: Any = z_low
-        if low is not None and len(chains):
-            mean_low = np.add.reduceat(np.minimum(z_low, 1e6)[chains.order].astype(float), chains.start[:-1]) / count
-        first, last = chains.order[chains.start[:-1]], chains.order[chains.start[1:] - 1]
-        log_nfa = chain_chance.log_nfa(
-            chains.length,
-            np.hypot(points.x[last] - points.x[first], points.y[last] - points.y[first]),
-            chains.energy / np.maximum(count, 1),
-            mean_low,
-            background.correlation,
-            image.width * image.height,
-        )
+        found = linked(points, background, (image.width, image.height), low)
+        chains, log_nfa, count = found.chains, found.log_nfa, np.diff(found.chains.start)
         # Linking needs to know where the edge runs, whatever is reported.
         points = points if parameters.subpixel else points.at_centres()
         middle = chains.order[(chains.start[:-1] + chains.start[1:] - 1) // 2] if len(chains) else np.empty(0, np.int32)

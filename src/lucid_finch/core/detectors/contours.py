@@ -1,0 +1,676 @@
+"""Contours: outlines of what is darker or brighter than its surroundings, with their nesting, measures and shapes.
+
+The image is parted in two (`numerics.binarizing`), the borders between both are followed (`numerics.borders`) and placed between
+pixels where the grey level is crossed; outlines are measured (`numerics.outlines`) and named by fit (`numerics.outline_names`).
+Smoothing draws a rim inwards, by half its variance times the curvature; over a closed outline that adds up to an area of pi
+times the variance whatever its shape, which is given back.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from lucid_finch.core.detection import Array, Column, EvidenceMap, Outlines
+from lucid_finch.core.detector import Candidates, Context, Detector, DetectorParameters, Finished, Reason, Work
+from lucid_finch.core.errors import ParameterError
+from lucid_finch.core.image import Image
+from lucid_finch.core.judging import Limit
+from lucid_finch.core.margins import clipped, shrunk
+from lucid_finch.core.numerics import outline_names
+from lucid_finch.core.numerics.background import measure_background
+from lucid_finch.core.numerics.binarizing import Surface, histogram, otsu, pixel_noise, surface_through
+from lucid_finch.core.numerics.borders import BLOCKED, Borders, cross_level, follow_borders
+from lucid_finch.core.numerics.chain_chance import Z_LOW
+from lucid_finch.core.numerics.components import Parts, label_parts, reconstructed
+from lucid_finch.core.numerics.edge_points import find_edge_points
+from lucid_finch.core.numerics.filters import box_mean
+from lucid_finch.core.numerics.gradients import gaussian_kernel, operator_kernels, smoothed
+from lucid_finch.core.numerics.linked import linked
+from lucid_finch.core.numerics.outlines import label_places, measure_outlines, simplified
+from lucid_finch.core.parameters import Range, forms, gathers, judges
+from lucid_finch.core.regions import blocked_pixels
+
+Floats = NDArray[np.float64]
+Method = Literal["fixed", "otsu", "local", "hysteresis", "edges", "iso"]
+
+_WITH_LEVEL = ("fixed", "hysteresis", "iso")
+
+_EDGE_SIGMA = 1.2
+_SURE = 2.0
+"""Edges that the level is laid through are false once in a hundred images."""
+_SUPPORT = 0.5
+_CLEARLY_TWO = 0.8
+"""A share of the variance between both classes that noise alone (0.64) or even shading (0.75) does not reach."""
+_MOST_OUTLINES = 200_000
+
+
+class ContoursParameters(DetectorParameters):
+    """Parameters of `contours`."""
+
+    binarize: Method | None = gathers(
+        None,
+        label="Parted by",
+        auto="edges; otsu where edges explain little and the histogram has two clear classes",
+        help="How foreground is told from background. fixed: one level. otsu: the level that separates the histogram best. "
+        "local: the mean of a window. hysteresis: one level, and what touches it above a weaker one. edges: a level that follows "
+        "the grey levels on the edges. iso: outlines of one level, always sub-pixel.",
+    )
+    level: float | None = gathers(
+        None,
+        label="Level",
+        unit="grey",
+        auto="that of otsu",
+        only_with=("binarize", _WITH_LEVEL),
+        help="Parts dark from bright.",
+    )
+    window: int | None = gathers(
+        None,
+        label="Window",
+        unit="px",
+        least=3,
+        most=4001,
+        usual=(3, 401),
+        auto="a quarter of the shorter side",
+        only_with=("binarize", ("local",)),
+        help="Side of the square whose mean each pixel is compared with. Larger than the objects.",
+    )
+    offset_pct: float | None = gathers(
+        None,
+        label="Offset",
+        unit="%",
+        least=0.0,
+        most=100.0,
+        usual=(0.0, 30.0),
+        auto="three times the noise",
+        only_with=("binarize", ("local", "hysteresis")),
+        help="local: how far beyond the mean of its window a pixel of the foreground lies. hysteresis: how far the weaker level "
+        "lies towards the background. In % of the value range.",
+    )
+    sigma: float | None = gathers(
+        None,
+        label="Smoothing",
+        unit="px",
+        least=0.0,
+        most=50.0,
+        usual=(0.0, 5.0),
+        auto="1 px where the image has noise, else none",
+        help="Standard deviation of the Gaussian smoothing before.",
+    )
+    foreground: Literal["dark", "bright"] | None = gathers(
+        None, label="Foreground", auto="what the frame of the image is not", help="Which side of the level the objects are on."
+    )
+    nesting: Literal["outermost", "all"] = judges(
+        "all", label="Nesting", help="outermost: only outlines that lie in no other. all: holes and pieces in holes as well."
+    )
+    points: Literal["subpixel", "all", "ends"] = forms(
+        "subpixel",
+        label="Points",
+        help="Of the outlines. subpixel: where the level is crossed. all: every pixel along the border. ends: only where its "
+        "direction changes. Measures always rest on sub-pixel places.",
+    )
+    area: Range | None = judges(
+        None,
+        label="Area",
+        unit="px²",
+        least=0.0,
+        usual=(0.0, 1e5),
+        criterion="area",
+        is_range=True,
+        auto="at least what noise can bring about after the smoothing (8 pi sigma squared)",
+        help="Without holes, the least and the most.",
+    )
+    circularity_min: float | None = judges(
+        None,
+        label="Circularity, at least",
+        least=0.0,
+        most=1.0,
+        usual=(0.0, 1.0),
+        criterion="circularity",
+        auto="no limit",
+        help="1 is a disc.",
+    )
+    solidity_min: float | None = judges(
+        None,
+        label="Solidity, at least",
+        least=0.0,
+        most=1.0,
+        usual=(0.0, 1.0),
+        criterion="solidity",
+        auto="no limit",
+        help="1 is convex.",
+    )
+    support_min: float | None = judges(
+        None,
+        label="On edges, at least",
+        least=0.0,
+        most=1.0,
+        usual=(0.0, 1.0),
+        criterion="support",
+        auto=f"{_SUPPORT:g} where the level follows edges, else no limit",
+        help="Share of the outline along which there is an edge.",
+    )
+    drop_frame: bool = judges(False, label="Drop what touches the frame", help="Of the image, or of the region.")
+    simplify: float | None = forms(
+        None,
+        label="Simplify by",
+        unit="px",
+        least=0.0,
+        most=1000.0,
+        usual=(0.0, 20.0),
+        auto="not",
+        help="Reported outlines keep only corners, with none of their places further off than this.",
+    )
+
+
+@dataclass(frozen=True)
+class Level:
+    """What each pixel is compared with."""
+
+    method: Method
+    bright: bool
+    sigma: float
+    otsu: float
+    share: float
+    """Of the variance that Otsu's level explains."""
+    noise: float
+    value: float | None = None
+    """One level for all pixels, or None."""
+    surface: Surface | None = None
+    window: int = 0
+    offset: float = 0.0
+
+
+@dataclass
+class Gathered:
+    """Outlines of all parts, one entry each in the columns; places are of the source."""
+
+    level: Level
+    binary: NDArray[np.uint8]
+    borders: Borders
+    x: Floats
+    y: Floats
+    hole: NDArray[np.bool_]
+    parent: NDArray[np.int64]
+    """The outline around each, or -1."""
+    depth: NDArray[np.int64]
+    framed: Floats
+    contrast: Floats
+    support: Floats
+    blur: float
+    """Standard deviation of the rims, px of the image."""
+    edges: NDArray[np.uint8] | None
+    """Pixels on or beside an edge, where the level follows edges."""
+    measures: dict[str, Floats]
+    notes: tuple[str, ...] = ()
+    named: dict[int, tuple[int, int, float, int]] = field(default_factory=dict)
+    """Code, next code, score and corners of the outlines named so far."""
+
+    @property
+    def nbytes(self) -> int:
+        return int(self.binary.nbytes + self.borders.nbytes + 2 * self.x.nbytes + 30 * self.parent.nbytes)
+
+
+class Contours(Detector):
+    kind = "contours"
+    purpose = "Outlines of what is darker or brighter than its surroundings: nesting, size, centre, shape."
+    Parameters = ContoursParameters
+    columns = (
+        Column("shape", "shape", "", "what fits best", names=outline_names.NAMES),
+        Column("runner_up", "or else", "", "what comes next", names=outline_names.NAMES),
+        Column("area", "area", "px²", "without what is cut out of it", 1),
+        Column("perimeter", "perimeter", "px", "length of the outline, without the staircase of the pixels", 1),
+        Column("left", "left", "px", "of the upright box, by its outer edge", 1),
+        Column("top", "top", "px", "of the upright box, by its outer edge", 1),
+        Column("width", "width", "px", "of the upright box", 1),
+        Column("height", "height", "px", "of the upright box", 1),
+        Column("box_width", "length", "px", "longer side of the smallest rectangle around it", 2),
+        Column("box_height", "breadth", "px", "shorter side of the smallest rectangle around it", 2),
+        Column("angle", "angle", "deg", "of the longer side of the smallest rectangle, in [0, 180)", 1),
+        Column("circularity", "circularity", "", "4 pi area / perimeter squared of the outline; 1 is a disc", 3),
+        Column("solidity", "solidity", "", "area by that of the convex hull; 1 is convex", 3),
+        Column("eccentricity", "eccentricity", "", "of the ellipse with the same second moments; 0 is a disc", 3),
+        Column("parent", "lies in", "", "number of the outline around it, or 0", 0, "row"),
+        Column("depth", "depth", "", "how many outlines lie around it", 0),
+        Column("holes", "holes", "", "how many are cut out of it", 0),
+        Column("corners", "corners", "", "of the shape that fits; 0 for a circle or an ellipse", 0),
+        Column("border", "border", "", "outer outline, or that of a hole", names=("outer", "hole")),
+        Column("contrast", "contrast", "grey", "foreground against background, three pixels from the outline", 1),
+        Column("support", "on edges", "", "share of the outline along which there is an edge", 2),
+    )
+    criteria = (
+        Column("framed", "on the frame", "", "share of the outline on the frame", 2),
+        Column("nest", "depth", "", "how many outlines lie around it", 0),
+    )
+    near = 40.0
+    named_by = "shape"
+
+    def gather(self, image: Image, parameters: ContoursParameters, context: Context) -> Gathered:
+        if parameters.level is not None and not image.black <= parameters.level <= image.white:
+            low, high = f"{image.black:g}", f"{image.white:g}"
+            raise ParameterError(
+                f"contours: level = {parameters.level:g} is outside the value range of this image, {low} to {high}", "level"
+            )
+        blocked = blocked_pixels(image, parameters.region, 0)
+        level, edges = _choose_level(image, parameters, blocked, context)
+        signed = _signed(_smoothed(image, level.sigma), level, 0)
+        if blocked is not None:
+            signed[blocked != 0] = BLOCKED
+        binary = (signed > 0).astype(np.uint8)
+        if level.method == "hysteresis":
+            binary = reconstructed(binary, (signed > level.offset).astype(np.uint8), context.cancelled)
+            signed[(signed > 0) & (binary == 0)] = -1e-3
+        parts = label_parts(binary, context.cancelled)
+        chosen, notes = _worth_following(parts, binary.shape, blocked)
+        borders = follow_borders(binary, parts, chosen, context.cancelled)
+        crossed = cross_level(signed, edges, borders, context.cancelled)
+        x, y = image.frame.to_source(crossed.x, crossed.y)
+        measures = measure_outlines(x, y, borders.start, context.cancelled)
+        parent, depth = _nesting(parts, chosen)
+        blur = _rim_blur(crossed.rise, crossed.contrast, crossed.clear, measures, np.diff(borders.start), image.frame.scale)
+        return Gathered(
+            level, binary, borders, x, y, parts.foreground[chosen] == 0, parent, depth, crossed.framed, crossed.contrast,
+            crossed.support, blur, edges, measures, notes,
+        )  # fmt: skip
+
+    def form(self, image: Image, gathered: Gathered, parameters: ContoursParameters) -> Candidates:
+        g, m = gathered, gathered.measures
+        lost = max(math.pi * g.blur**2, 0.5) * image.frame.scale**2
+        filled = m["area"] + np.minimum(lost, 0.5 * m["area"] + 0.5)
+        # What is cut out: outlines directly inside that stand on edges.
+        inside = np.flatnonzero((g.parent >= 0) & (g.support >= _SUPPORT if g.edges is not None else True))
+        count = len(filled)
+        cut, cut_x, cut_y = (
+            np.bincount(g.parent[inside], weights=filled[inside] * w[inside], minlength=count)[:count]
+            for w in (np.ones(count), m["x"], m["y"])
+        )
+        area = np.maximum(filled - cut, 0.0)
+        sound = area > 1e-6 * filled
+        net = np.where(sound, area, 1.0)
+        x = np.where(sound, (filled * m["x"] - cut_x) / net, m["x"])
+        y = np.where(sound, (filled * m["y"] - cut_y) / net, m["y"])
+        u, v = image.frame.from_source(x, y)
+        half = np.hypot((m["xx"] - m["yy"]) / 2, m["xy"])
+        major = (m["xx"] + m["yy"]) / 2 + half
+        columns: dict[str, Array] = {
+            "x": np.asarray(u, float), "y": np.asarray(v, float), "area": area,
+            "perimeter": m["perimeter"] * (1 + 0.5 * (filled / np.maximum(m["area"], 1e-9) - 1)),
+            "left": m["left"], "top": m["top"], "width": m["right"] - m["left"], "height": m["bottom"] - m["top"],
+            "box_width": m["box_width"], "box_height": m["box_height"], "angle": m["angle"],
+            "circularity": np.minimum(4 * np.pi * m["area"] / np.maximum(m["perimeter"], 1e-9) ** 2, 1.0),
+            "solidity": np.minimum(m["area"] / np.maximum(m["hull_area"], 1e-9), 1.0),
+            "eccentricity": np.sqrt(np.clip(2 * half / np.maximum(major, 1e-12), 0.0, 1.0)),
+            "border": g.hole.astype(np.int8), "contrast": g.contrast, "support": g.support,
+            "framed": g.framed, "nest": g.depth,
+        }  # fmt: skip
+        size = float(np.median(columns["height"])) if count else 1.0
+        return Candidates(columns, area, size=size / image.frame.scale)
+
+    def limits(self, image: Image, gathered: Gathered, parameters: ContoursParameters) -> tuple[Limit, ...]:
+        found = super().limits(image, gathered, parameters)
+        if parameters.area is None:
+            found += (Limit("area", "area", "at least", _least_area(gathered, image), 0),)
+        if parameters.support_min is None and gathered.edges is not None:
+            found += (Limit("support_min", "support", "at least", _SUPPORT),)
+        if parameters.drop_frame:
+            found += (Limit("drop_frame", "framed", "at most", 0.0, admits=False),)
+        if parameters.nesting == "outermost":
+            found += (Limit("nesting", "nest", "at most", 0.0, admits="all"),)
+        return found
+
+    def resolved(self, image: Image, gathered: Gathered, parameters: ContoursParameters) -> dict[str, Any]:
+        level = gathered.level
+        area = parameters.area if parameters.area is not None else (_least_area(gathered, image), None)
+        found: dict[str, Any] = {
+            "binarize": level.method, "foreground": "bright" if level.bright else "dark", "sigma": level.sigma, "area": area,
+            "otsu_level": level.otsu, "otsu_share": level.share, "noise": level.noise, "rim_blur": gathered.blur,
+        }  # fmt: skip
+        if level.value is not None:
+            found["level"] = level.value
+        if level.window:
+            found["window"] = level.window
+        if level.method in ("local", "hysteresis"):
+            found["offset_pct"] = 100 * level.offset / image.span
+        if parameters.support_min is None and gathered.edges is not None:
+            found["support_min"] = _SUPPORT
+        return found
+
+    def notes(self, gathered: Gathered) -> tuple[str, ...]:
+        return gathered.notes
+
+    def finish(
+        self, image: Image, gathered: Gathered, candidates: Candidates, chosen: NDArray[np.int64], parameters: ContoursParameters
+    ) -> Finished:
+        g = gathered
+        columns = {name: values[chosen] for name, values in candidates.columns.items()}
+        row_of = np.full(len(candidates), -1, np.int64)
+        row_of[chosen] = np.arange(len(chosen))
+        # The nearest outline around it that stands as well; those of outer parts come first in the gathered order.
+        parent = g.parent[chosen]
+        depth = np.zeros(len(chosen), np.int64)
+        while True:
+            climb = (parent >= 0) & (row_of[parent] < 0)
+            if not climb.any():
+                break
+            parent = np.where(climb, g.parent[parent], parent)
+        around = np.where(parent >= 0, row_of[parent], -1)
+        up = around.copy()
+        while (up >= 0).any():
+            depth += up >= 0
+            up = np.where(up >= 0, around[up], -1)
+        # Holes count whether they are listed or not.
+        alone = [limit for limit in self.limits(image, g, parameters) if limit.parameter not in ("nesting", "drop_frame")]
+        sound = np.ones(len(candidates), bool)
+        for limit in alone:
+            if limit.criterion in ("area", "support"):
+                sound &= limit.passed(candidates.columns[limit.criterion])
+        inner = np.flatnonzero(sound & (g.parent >= 0))
+        columns["parent"], columns["depth"] = around, depth
+        columns["holes"] = np.bincount(g.parent[inner], minlength=len(candidates))[: len(candidates)][chosen]
+        named = _names(g, chosen)
+        columns["shape"], columns["runner_up"] = named[:, 0].astype(np.int8), named[:, 1].astype(np.int8)
+        columns["score"] = named[:, 2]
+        columns["corners"] = named[:, 3].astype(np.int64)
+        other = columns["shape"] == outline_names.NAMES.index("other")
+        for k in np.flatnonzero(other).tolist()[:2000]:
+            columns["corners"][k] = len(simplified(_outline(g, int(chosen[k])), _tolerance(g, int(chosen[k]))))
+        outlines = _reported(image, g, chosen, parameters)
+        return Finished(columns, outlines, places=self._places(image, g, chosen, columns))
+
+    def _places(self, image: Image, g: Gathered, chosen: NDArray[np.int64], columns: dict[str, Array]) -> Floats:
+        """Where each one's number is written: in the shape, in none of its holes."""
+        x, y, start = _joined(g, chosen)
+        u, v = image.frame.to_source(columns["x"], columns["y"])
+        return label_places(x, y, start, columns["parent"], np.asarray(u, float), np.asarray(v, float))
+
+    def plausible(self, candidates: Candidates) -> NDArray[np.bool_]:
+        """More than specks of some pixels."""
+        return np.asarray(candidates.columns["area"] > 4.0)
+
+    def evidence(self, work: Work) -> list[EvidenceMap]:
+        image, g = work.image, work.gathered
+        reach = (len(gaussian_kernel(g.level.sigma)) // 2) * image.frame.scale if g.level.sigma > 0 else 0.0
+        sure = shrunk(clipped(image.corners, image.sure), reach)
+
+        def one(name: str, label: str, unit: str, kind: Any, compute: Any, help: str) -> EvidenceMap:
+            return EvidenceMap(name, label, unit, kind, image.width, image.height, compute, image.frame, help, sure=sure)
+
+        def smooth(left: int, top: int, right: int, bottom: int) -> Array:
+            return _smoothed_part(image, g.level.sigma, left, top, right, bottom)
+
+        def level(left: int, top: int, right: int, bottom: int) -> Array:
+            return _level_part(image, g.level, left, top, right, bottom)
+
+        def above(left: int, top: int, right: int, bottom: int) -> Array:
+            return smooth(left, top, right, bottom) - level(left, top, right, bottom)
+
+        def binary(left: int, top: int, right: int, bottom: int) -> Array:
+            return np.ascontiguousarray(g.binary[top:bottom, left:right])
+
+        maps = [
+            one("smoothed", "smoothed", "grey", "grey", smooth, "the image after the smoothing"),
+            one("level", "level", "grey", "grey", level, "what each pixel is compared with"),
+            one("above", "above level", "grey", "signed", above, "by how much the level is exceeded"),
+            one("binary", "binary", "", "mask", binary, "foreground, the objects, against background"),
+        ]
+        if g.edges is not None:
+            near = g.edges
+
+            def edges(left: int, top: int, right: int, bottom: int) -> Array:
+                return np.ascontiguousarray(near[top:bottom, left:right])
+
+            maps.insert(1, one("edges", "edges", "", "mask", edges, "pixels on or beside the edges that the level follows"))
+        return maps
+
+    def distances(self, candidates: Candidates, x: float, y: float) -> Array:
+        """To the upright box's middle, by its size: 0 px from the centroid, at most `near` within the box."""
+        c = candidates.columns
+        size = np.maximum(np.maximum(c["width"], c["height"]), 1.0)
+        return np.asarray(np.hypot(c["x"] - x, c["y"] - y) * np.minimum(1.0, 2.5 * self.near / (2.5 * self.near + size)))
+
+    def probe(self, image: Image, gathered: Gathered, parameters: ContoursParameters, x: float, y: float) -> list[Reason]:
+        column, row = min(max(round(x), 0), image.width - 1), min(max(round(y), 0), image.height - 1)
+        box = (column, row, column + 1, row + 1)
+        value = float(_smoothed_part(image, gathered.level.sigma, *box)[0, 0])
+        level = float(_level_part(image, gathered.level, *box)[0, 0])
+        blocked = blocked_pixels(image, parameters.region, 0)
+        if blocked is not None and blocked[row, column]:
+            return [Reason("region", 0.0, None, "", False, "this place is outside the region, or its pixels are not valid")]
+        side = "above" if value > level else "below"
+        wanted = "bright" if gathered.level.bright else "dark"
+        inside = bool(gathered.binary[row, column])
+        text = f"the grey level here, {value:.1f}, is {side} the level of {level:.1f}, and the foreground is {wanted}: "
+        text += "it belongs to the foreground" if inside else "it belongs to the background"
+        change: tuple[str, Any] | None = None
+        if not inside and value != level:
+            change = ("foreground", "dark" if gathered.level.bright else "bright")
+        return [Reason("level", value, level, "grey", inside, text, change)]
+
+
+def _smoothed(image: Image, sigma: float) -> NDArray[np.float32]:
+    return smoothed(image.pixels, gaussian_kernel(sigma)) if sigma > 0 else image.pixels.astype(np.float32)
+
+
+def _smoothed_part(image: Image, sigma: float, left: int, top: int, right: int, bottom: int) -> NDArray[np.float32]:
+    margin = len(gaussian_kernel(sigma)) // 2 if sigma > 0 else 0
+    x0, y0 = max(left - margin, 0), max(top - margin, 0)
+    part = np.ascontiguousarray(image.pixels[y0 : bottom + margin, x0 : right + margin])
+    whole = smoothed(part, gaussian_kernel(sigma)) if sigma > 0 else part.astype(np.float32)
+    return np.ascontiguousarray(whole[top - y0 : bottom - y0, left - x0 : right - x0])
+
+
+def _level_part(image: Image, level: Level, left: int, top: int, right: int, bottom: int) -> NDArray[np.float32]:
+    if level.value is not None:
+        return np.full((bottom - top, right - left), level.value, np.float32)
+    if level.surface is not None:
+        return np.ascontiguousarray(level.surface.rows(top, bottom, image.width)[:, left:right])
+    sign = 1.0 if level.bright else -1.0
+    mean = box_mean(_smoothed(image, level.sigma), level.window)
+    return np.ascontiguousarray(mean[top:bottom, left:right]) + np.float32(sign * level.offset)
+
+
+def _signed(plane: NDArray[np.float32], level: Level, top: int) -> NDArray[np.float32]:
+    """By how much each pixel lies on the foreground's side of the level."""
+    sign = np.float32(1.0 if level.bright else -1.0)
+    if level.value is not None:
+        # The weaker level of a hysteresis lies towards the background.
+        extra = np.float32(level.offset if level.method == "hysteresis" else 0.0)
+        return np.asarray((plane - np.float32(level.value)) * sign + extra, np.float32)
+    if level.surface is not None:
+        return np.asarray((plane - level.surface.rows(0, len(plane), plane.shape[1])) * sign, np.float32)
+    middle = np.float32(plane.mean(dtype=np.float64))
+    off = plane - middle
+    mean = box_mean(off, level.window)
+    square = box_mean(off * off, level.window)
+    signed = (off - mean) * sign - np.float32(level.offset)
+    # A window that holds nothing but noise has no foreground.
+    flat = square - mean * mean < np.float32(max(1.5 * level.noise, level.offset / 2) ** 2)
+    signed[flat] = np.minimum(signed[flat], -np.float32(max(level.offset, 1e-6)))
+    return np.asarray(signed, np.float32)
+
+
+def _choose_level(
+    image: Image, parameters: ContoursParameters, blocked: NDArray[np.uint8] | None, context: Context
+) -> tuple[Level, NDArray[np.uint8] | None]:
+    """The level, and the pixels beside edges where it follows those."""
+    noise = pixel_noise(image.pixels)
+    sigma = parameters.sigma if parameters.sigma is not None else (1.0 if noise > 0 else 0.0)
+    counts, levels = histogram(image.pixels, blocked)
+    parting = otsu(counts, levels)
+    method = parameters.binarize
+    surface = edges = None
+    if method is None and np.count_nonzero(counts) <= 2:
+        method = "otsu"
+    if method in (None, "edges"):
+        surface, edges = _level_on_edges(image, parameters, parting.level, context)
+        if method is None:
+            method = "edges"
+            if parting.share >= _CLEARLY_TWO:
+                above = _smoothed(image, sigma) > parting.level
+                rim = np.zeros(above.shape, bool)
+                rim[:, 1:] |= above[:, 1:] != above[:, :-1]
+                rim[1:] |= above[1:] != above[:-1]
+                if not rim.any() or float(edges[rim].mean()) < _SUPPORT:
+                    method, surface, edges = "otsu", None, None
+    # What is left of the noise of a pixel after the smoothing.
+    left = noise / max(1.0, 2 * math.sqrt(math.pi) * sigma)
+    value = None
+    window, offset = 0, 0.0
+    if method in ("fixed", "iso", "hysteresis", "otsu"):
+        value = parameters.level if parameters.level is not None and method != "otsu" else parting.level
+    if method == "local":
+        window = parameters.window if parameters.window is not None else max(15, min(image.width, image.height) // 4)
+        window |= 1
+    if method in ("local", "hysteresis"):
+        offset = 3 * max(left, 0.3 * image.quantum) if parameters.offset_pct is None else parameters.offset_pct * image.span / 100
+    bright = parameters.foreground == "bright"
+    if parameters.foreground is None:
+        frame = Level(method, True, sigma, parting.level, parting.share, noise, value, surface, window, 0.0)
+        bright = _frame_is_dark(image, frame, blocked)
+    return Level(method, bright, sigma, parting.level, parting.share, left, value, surface, window, offset), edges
+
+
+def _level_on_edges(
+    image: Image, parameters: ContoursParameters, otherwise: float, context: Context
+) -> tuple[Surface, NDArray[np.uint8]]:
+    kernels = operator_kernels("gaussian", _EDGE_SIGMA)
+    closed = blocked_pixels(image, parameters.region, len(kernels[0]) // 2)
+    region = parameters.region.model_dump_json() if parameters.region is not None else ""
+    background = context.shared(
+        f"background gaussian {_EDGE_SIGMA!r} {region}",
+        lambda: measure_background(image.pixels, kernels, image.quantum, closed, context.cancelled),
+    )
+    points = find_edge_points(image.pixels, kernels, background, Z_LOW, 1e-6 * image.span, closed, context.cancelled)
+    sure = linked(points, background, (image.width, image.height)).points_above(_SURE)
+    near = np.zeros((image.height, image.width), np.uint8)
+    rows, columns = points.row[sure], points.column[sure]
+    for dy in (-1, 0, 1):
+        for dx in (-1, 0, 1):
+            near[np.clip(rows + dy, 0, image.height - 1), np.clip(columns + dx, 0, image.width - 1)] = 1
+    # Read where the edges were found: another smoothing would have drawn the rims to other places.
+    return surface_through(_smoothed(image, _EDGE_SIGMA), points.x[sure], points.y[sure], otherwise), near
+
+
+def _frame_is_dark(image: Image, level: Level, blocked: NDArray[np.uint8] | None) -> bool:
+    """Whether most of the outermost pixels that are looked at lie below the level."""
+    signed = _signed(_smoothed(image, level.sigma), level, 0)
+    looked = np.ones(signed.shape, bool) if blocked is None else blocked == 0
+    rim = looked.copy()
+    rim[1:-1, 1:-1] &= ~(looked[:-2, 1:-1] & looked[2:, 1:-1] & looked[1:-1, :-2] & looked[1:-1, 2:])
+    return not rim.any() or float((signed[rim] > 0).mean()) <= 0.5
+
+
+def _worth_following(
+    parts: Parts, shape: tuple[int, ...], blocked: NDArray[np.uint8] | None
+) -> tuple[NDArray[np.int64], tuple[str, ...]]:
+    """All parts but the frame itself; if there are too many, the largest."""
+    chosen = np.arange(1, len(parts))
+    height, width = shape
+    left, top, right, bottom = 0, 0, width, height
+    if blocked is not None and not blocked.all():
+        rows, columns = np.flatnonzero((blocked == 0).any(axis=1)), np.flatnonzero((blocked == 0).any(axis=0))
+        left, top, right, bottom = columns[0], rows[0], columns[-1] + 1, rows[-1] + 1
+    # Foreground that reaches all four sides is the ground that others lie on.
+    ground = (
+        (parts.foreground == 1) & (parts.left <= left) & (parts.top <= top) & (parts.right >= right) & (parts.bottom >= bottom)
+    )
+    ground &= parts.area > 0.25 * (right - left) * (bottom - top)
+    notes: tuple[str, ...] = ()
+    if ground.any():
+        notes = (
+            "what counts as foreground reaches all sides of the frame and is not reported; is the foreground the other one?",
+        )
+        chosen = chosen[~ground[1:]]
+    if len(chosen) > _MOST_OUTLINES:
+        least = int(np.sort(parts.area[chosen])[-_MOST_OUTLINES])
+        notes += (f"{len(chosen)} outlines are too many: those of {least} pixels or fewer are left out",)
+        kept = chosen[parts.area[chosen] > least]
+        chosen = kept if len(kept) else chosen[:_MOST_OUTLINES]
+    return chosen, notes
+
+
+def _nesting(parts: Parts, chosen: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """The outline around each of the chosen parts (-1 if none), and how many there are around it."""
+    row_of = np.full(len(parts), -1, np.int64)
+    row_of[chosen] = np.arange(len(chosen))
+    around = parts.around[chosen]
+    while True:
+        climb = (around > 0) & (row_of[around] < 0)
+        if not climb.any():
+            break
+        around = np.where(climb, parts.around[around], around)
+    parent = np.where(around > 0, row_of[around], -1)
+    depth, up = np.zeros(len(chosen), np.int64), parent.copy()
+    while (up >= 0).any():
+        depth += up >= 0
+        up = np.where(up >= 0, parent[up], -1)
+    return parent, depth
+
+
+def _rim_blur(
+    rise: Floats, contrast: Floats, clear: Floats, measures: dict[str, Floats], cracks: NDArray[np.int64], scale: float
+) -> float:
+    """Standard deviation of the rims in px: a blurred step of height C rises by C / (sigma sqrt(2 pi)) at its middle; seen
+    along rows and columns, by as much times the length of an outline by the number of its cracks. The difference of two pixels
+    adds a twelfth to the variance."""
+    told = (measures["area"] > 150 * scale**2) & (clear > 0.7) & (rise > 0) & (contrast > 0)
+    if not told.any():
+        return 0.0
+    ratio = contrast[told] / rise[told] * measures["perimeter"][told] / scale / cracks[told] / math.sqrt(2 * math.pi)
+    return math.sqrt(max(float(np.median(ratio)) ** 2 - 1 / 12, 0.0))
+
+
+def _least_area(gathered: Gathered, image: Image) -> float:
+    return 8 * math.pi * gathered.level.sigma**2 * image.frame.scale**2
+
+
+def _names(gathered: Gathered, rows: NDArray[np.int64]) -> Floats:
+    """Code, next code, score and corners of some outlines; each is named once."""
+    known = gathered.named
+    new = np.array([row for row in rows.tolist() if row not in known], np.int64)
+    if len(new):
+        m = gathered.measures
+        named = outline_names.name_outlines(gathered.x, gathered.y, gathered.borders.start, m["jitter"], new)
+        values = zip(named.code.tolist(), named.second.tolist(), named.score.tolist(), named.corners.tolist(), strict=True)
+        known.update(zip(new.tolist(), values, strict=True))
+    return np.array([known[row] for row in rows.tolist()], float).reshape(-1, 4)
+
+
+def _outline(gathered: Gathered, n: int) -> Floats:
+    part = slice(gathered.borders.start[n], gathered.borders.start[n + 1])
+    return np.stack([gathered.x[part], gathered.y[part]], axis=1)
+
+
+def _tolerance(gathered: Gathered, n: int) -> float:
+    """By how much a polygon may leave an outline: what its own noise and its size make of a straight side."""
+    m = gathered.measures
+    return max(0.75, 3 * float(m["jitter"][n]), 0.015 * math.sqrt(float(m["area"][n])))
+
+
+def _joined(gathered: Gathered, rows: NDArray[np.int64]) -> tuple[Floats, Floats, NDArray[np.int64]]:
+    """Places of some outlines, one after the other."""
+    start = gathered.borders.start
+    count = np.diff(start)[rows]
+    first = np.concatenate([[0], np.cumsum(count)]).astype(np.int64)
+    index = np.repeat(start[:-1][rows] - first[:-1], count) + np.arange(first[-1])
+    return gathered.x[index], gathered.y[index], first
+
+
+def _reported(image: Image, gathered: Gathered, rows: NDArray[np.int64], parameters: ContoursParameters) -> Outlines:
+    """Outlines as asked for, in the image's own frame."""
+    kind = "subpixel" if gathered.level.method == "iso" else parameters.points
+    if kind == "subpixel" and parameters.simplify is None:
+        x, y, start = _joined(gathered, rows)
+        return Outlines(np.stack(image.frame.from_source(x, y), axis=1), start, np.ones(len(rows), bool))
+    found = []
+    for n in rows.tolist():
+        if kind == "subpixel":
+            points = np.stack(image.frame.from_source(*_outline(gathered, n).T), axis=1)
+        else:
+            points = gathered.borders.pixels(n, kind == "ends")
+        found.append(points if parameters.simplify is None else simplified(points, parameters.simplify / image.frame.scale))
+    return Outlines.of(found, True)
