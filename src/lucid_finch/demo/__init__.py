@@ -10,6 +10,7 @@ from typing import Any
 
 from lucid_finch.core.errors import ParameterError, nearest
 from lucid_finch.core.image import Image
+from lucid_finch.demo.cutouts import cutouts
 from lucid_finch.demo.glaze_chips import glaze_chips
 from lucid_finch.demo.glaze_edge import glaze_edge
 from lucid_finch.demo.tile_panel import tile_panel
@@ -33,6 +34,7 @@ SCENES: dict[str, Callable[[], tuple[Image, list[dict[str, Any]]]]] = {
     "tile_panel": tile_panel,
     "glaze_chips": glaze_chips,
     "glaze_edge": glaze_edge,
+    "cutouts": cutouts,
 }
 
 

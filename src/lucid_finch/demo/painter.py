@@ -101,6 +101,32 @@ def rounded_rectangle_outline(
     return np.stack([cx + u * c - v * s, cy + u * s + v * c], axis=1)
 
 
+def ellipse(cx: float, cy: float, a: float, b: float, turn: float) -> Distance:
+    """Signed distance, to first order near the rim, of an ellipse of semi-axes a and b turned by `turn` radians."""
+    c, s = np.float32(np.cos(turn)), np.float32(np.sin(turn))
+
+    def distance(x: Plane, y: Plane) -> Plane:
+        u, v = ((x - cx) * c + (y - cy) * s) / a, ((y - cy) * c - (x - cx) * s) / b
+        level = np.hypot(u, v)
+        return np.asarray((level - 1) * level / np.maximum(np.hypot(u / a, v / b), 1e-6), np.float32)
+
+    return distance
+
+
+def polygon(points: NDArray[np.float64]) -> Distance:
+    """Signed distance of a closed outline of straight pieces; even-odd."""
+    closed = np.concatenate([points, points[:1]])
+
+    def distance(x: Plane, y: Plane) -> Plane:
+        inside = np.zeros(np.broadcast(x, y).shape, bool)
+        for (x1, y1), (x2, y2) in pairwise(closed):
+            if y1 != y2:
+                inside ^= ((y1 <= y) != (y2 <= y)) & (x < x1 + (y - y1) * (x2 - x1) / (y2 - y1))
+        return np.where(inside, -1, 1).astype(np.float32) * polyline(closed, 0.0)(x, y)
+
+    return distance
+
+
 def polyline(points: NDArray[np.float64], width: float) -> Distance:
     """Signed distance of a stroke of `width` px along straight pieces."""
 

@@ -346,6 +346,9 @@ def _costs(x, y, jitter, costs, residual, corners_of):  # type: ignore[no-untype
     for i in range(count):
         j = i + 1 if i + 1 < count else 0
         area += p[i, 0] * p[j, 1] - p[j, 0] * p[i, 1]
+    if area < 0:
+        # Holes run the other way round.
+        p = p[::-1].copy()
     size = math.sqrt(abs(area) / 2) + 1e-9
     # The best partings into straight pieces, from the sharpest bend on.
     reach = max(2, count // 10)

@@ -26,19 +26,10 @@ MEASURES = (
 
 
 @kernel
-def smoothed_outline(x, y, u, v):  # type: ignore[no-untyped-def]
-    """Each place on a parabola through its neighbours, into u and v; returns how far they moved (rms of a coordinate)."""
+def _smooth(x, y, m, u, v):  # type: ignore[no-untyped-def]
+    """Each place on a parabola through m neighbours on either side, into u and v."""
     n = x.size
-    m = min(6, n // 12)
-    if m < 1:
-        u[:] = x
-        v[:] = y
-        return 0.0
     norm = (2 * m - 1) * (2 * m + 1) * (2 * m + 3)
-    weights = np.empty(2 * m + 1)
-    for i in range(-m, m + 1):
-        weights[i + m] = 3.0 * (3 * m * m + 3 * m - 1 - 5 * i * i) / norm
-    moved = 0.0
     for k in range(n):
         a, b = 0.0, 0.0
         for i in range(-m, m + 1):
@@ -47,12 +38,31 @@ def smoothed_outline(x, y, u, v):  # type: ignore[no-untyped-def]
                 j += n
             elif j >= n:
                 j -= n
-            a += weights[i + m] * x[j]
-            b += weights[i + m] * y[j]
+            weight = 3.0 * (3 * m * m + 3 * m - 1 - 5 * i * i) / norm
+            a += weight * x[j]
+            b += weight * y[j]
         u[k] = a
         v[k] = b
-        moved += (a - x[k]) ** 2 + (b - y[k]) ** 2
-    return math.sqrt(moved / (2 * n))
+
+
+@kernel
+def _smoothed_outline(x, y, u, v):  # type: ignore[no-untyped-def]
+    """The outline without noise and staircase, into u and v; returns how far its places lay off (rms of a coordinate).
+
+    Only as many neighbours as the noise asks for: more of them cut corners."""
+    n = x.size
+    most = min(6, n // 12)
+    if most < 1:
+        u[:] = x
+        v[:] = y
+        return 0.0
+    _smooth(x, y, most, u, v)
+    # From the median, so that corners do not count as noise.
+    off = np.sqrt(np.median((u - x) ** 2 + (v - y) ** 2) / (2 * math.log(2)))
+    m = 2 if off < 0.05 else 4 if off < 0.1 else 6
+    if m < most:
+        _smooth(x, y, m, u, v)
+    return off
 
 
 @helper
@@ -119,7 +129,7 @@ def _measure(x, y, start, first, last, out):  # type: ignore[no-untyped-def]
             row[1], row[2] = (left + right) / 2, (top + bottom) / 2
             row[3], row[4], row[5] = 0.0, 0.0, 0.0
         row[0] = abs(whole)
-        row[7] = smoothed_outline(px, py, u[:count], v[:count])
+        row[7] = _smoothed_outline(px, py, u[:count], v[:count])
         length = 0.0
         for i in range(count):
             j = i + 1 if i + 1 < count else 0
