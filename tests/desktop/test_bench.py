@@ -101,7 +101,7 @@ class Tuning(BenchCase):
         self.assertEqual(self.bench.findings.rows.rowCount(), 2)
         gathered = self.bench.study.detection.work.gathered
         between = float(np.mean(self.bench.study.detection.findings["log_nfa"]))
-        self.editor("false_alarms").histogram.limit_moved.emit(between)
+        self.editor("false_alarms").histogram.limit_moved.emit(between, -1)
         self.answered()
         self.assertEqual(len(self.bench.study.detection.findings), 1)
         self.assertEqual(self.bench.findings.rows.rowCount(), 1)

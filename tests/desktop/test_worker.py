@@ -62,7 +62,7 @@ class Parts(WindowCase):
     def test_a_place_on_the_histogram_is_a_value_and_back(self) -> None:
         histogram = Histogram("test")
         histogram.resize(220, 54)
-        histogram.show_values(np.array([-3.0, 0.5, 2.0, 40.0, 900.0, np.nan]), Limit("p", "c", "at least", 2.0))
+        histogram.show_values(np.array([-3.0, 0.5, 2.0, 40.0, 900.0, np.nan]), (Limit("p", "c", "at least", 2.0),))
         for value in (-2.0, 0.0, 2.0, 35.0, 800.0):
             self.assertAlmostEqual(histogram.value_at(histogram.place_of(value)), value, delta=1e-6 * abs(value) + 1e-9)
         self.assertEqual(int(histogram._bins.sum()), 5)

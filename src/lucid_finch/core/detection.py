@@ -67,6 +67,12 @@ class Table(Mapping[str, Array]):
         """One row with Python values, texts spelled out."""
         return {name: self._value(name, index) for name in self._columns}
 
+    def counts(self, column: str) -> dict[str, int]:
+        """How many rows have each text of a text column, the most frequent first."""
+        names = self.declared[column].names
+        many = np.bincount(np.asarray(self._columns[column], np.int64), minlength=len(names))
+        return {names[code]: int(many[code]) for code in np.argsort(-many, kind="stable").tolist() if many[code]}
+
     def rows(self) -> Iterator[dict[str, Any]]:
         """Rows one by one, for people."""
         return (self.row(i) for i in range(len(self)))
@@ -273,3 +279,15 @@ class Detection:
     """Where the label of each finding is drawn, (n, 2); None: at x, y."""
     work: Any = field(default=None, repr=False)
     """What the engine keeps to answer further questions; see `engine.Work`."""
+
+    def place(self, row: int) -> tuple[float, float]:
+        """Where the label of a finding is drawn."""
+        if self.places is not None:
+            return float(self.places[row, 0]), float(self.places[row, 1])
+        return float(self.findings["x"][row]), float(self.findings["y"][row])
+
+    def label(self, row: int) -> str:
+        """Number and, where there is one, name of a finding."""
+        named = self.work.detector.named_by
+        number = str(int(self.findings["id"][row]))
+        return f"{number} {self.findings.names[named][int(self.findings[named][row])]}" if named else number

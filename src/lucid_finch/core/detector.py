@@ -16,6 +16,7 @@ from lucid_finch.core.detection import ID, NO_OUTLINES, RANK, SCORE, Array, Colu
 from lucid_finch.core.image import Image
 from lucid_finch.core.judging import Judgement, Limit, Rivals
 from lucid_finch.core.parameters import SCALES, Length, Parameters, Stage, gathers, judges
+from lucid_finch.core.profiles import Profile
 from lucid_finch.core.regions import Region
 
 
@@ -164,6 +165,18 @@ class Detector:
     def fit_outlines(self, work: Work, fit: Mapping[str, Any]) -> list[Array]:
         """Lines, (n, 2) in the source, that show a fit on the image."""
         return []
+
+    def related_fit(self, parameters: Any, fit: dict[str, Any], fits: Mapping[str, Any]) -> dict[str, Any]:
+        """A fit with what follows from those of the other detectors of a recipe, by name."""
+        return fit
+
+    def guides(self, work: Work) -> list[Array]:
+        """Lines, (n, 2) in the source, that show where and which way was looked."""
+        return []
+
+    def profile_of(self, work: Work, candidate: int) -> tuple[str, Profile] | None:
+        """A heading and the profile that a candidate was found in, if it was found in one."""
+        return None
 
     @classmethod
     def fit_text(cls, fit: Mapping[str, Any]) -> str:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -117,6 +117,7 @@ class Engine:
             unmet += entry.unmet(detections[entry.name])
         if progress is not None:
             progress(1.0, "")
+        detections = related(detections)
         return Run(recipe, image, detections, tuple(unmet), time.perf_counter() - started)
 
     def run_entry(
@@ -212,6 +213,16 @@ def _numbered(columns: Mapping[str, Array], declared: Sequence[Column], number_o
     """Columns that name other findings by place (-1 for none), by number (0 for none)."""
     numbers = np.append(number_of, 0)
     return {**columns, **{c.name: numbers[columns[c.name]] for c in declared if c.role == "row"}}
+
+
+def related(detections: Mapping[str, Detection]) -> dict[str, Detection]:
+    """The same detections, those whose fit refers to that of another with what follows from both."""
+    fits = {name: d.fit for name, d in detections.items() if d.fit is not None}
+    found = {}
+    for name, d in detections.items():
+        fit = d.work.detector.related_fit(d.work.parameters, d.fit, fits) if d.fit is not None else None
+        found[name] = d if fit is d.fit else replace(d, fit=fit)
+    return found
 
 
 class _Evidence(Mapping[str, EvidenceMap]):

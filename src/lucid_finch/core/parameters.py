@@ -63,6 +63,8 @@ class Declaration:
     criterion: str = ""
     sense: Literal["at least", "at most"] = "at least"
     scale: str = "same"
+    over: Literal["", "grey"] = ""
+    """Of what a histogram is shown with it, where it judges no criterion: the grey levels of the image."""
     only_with: tuple[str, tuple[str, ...]] | None = None
     """Another parameter and the values of it with which this one has an effect; None: always."""
 

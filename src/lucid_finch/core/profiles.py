@@ -32,6 +32,8 @@ class Crossing:
     """Grey levels per px, positive where it brightens along the line."""
     x: float
     y: float
+    picked: bool = True
+    """Whether it counts, where only some do."""
 
 
 @dataclass(frozen=True)

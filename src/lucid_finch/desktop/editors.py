@@ -40,21 +40,22 @@ def shown_value(declared: Declaration, value: Any) -> str:
     if isinstance(value, dict):
         return json.dumps(value)
     if isinstance(value, (tuple, list)):
-        return ", ".join(shown_value(declared, v) for v in value)
+        return ", ".join("open" if v is None else shown_value(declared, v) for v in value)
     return f"{value:.6g}" if isinstance(value, float) else str(value)
 
 
 class Histogram(QWidget):
     """All candidates over one criterion: those that the limit rejects in grey, the others in the accent; a handle sets it."""
 
-    limit_moved = Signal(float)
-    """In the criterion's own units."""
+    limit_moved = Signal(float, int)
+    """In the criterion's own units, and which limit: an end of a range (0, 1), or -1."""
 
     def __init__(self, label: str) -> None:
         super().__init__()
         self.values: NDArray[np.float64] = np.empty(0)
-        self.limit: Limit | None = None
-        self.standing = 0
+        self.limits: tuple[Limit, ...] = ()
+        self._held = 0
+        """Which of the limits is moved."""
         self.setFixedHeight(54)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -64,15 +65,21 @@ class Histogram(QWidget):
         self._range = (0.0, 1.0)
         self._bins: NDArray[np.int64] = np.zeros(1, np.int64)
 
-    def show_values(self, values: NDArray[Any], limit: Limit | None) -> None:
+    @property
+    def limit(self) -> Limit | None:
+        """The limit that is or would be moved."""
+        return self.limits[min(self._held, len(self.limits) - 1)] if self.limits else None
+
+    def show_values(self, values: NDArray[Any], limits: tuple[Limit, ...]) -> None:
         finite = np.asarray(values, float)
         finite = finite[np.isfinite(finite)]
-        self.values, self.limit = finite, limit
+        self.values, self.limits = finite, limits
         if len(finite):
             self._bend = max(float(np.median(np.abs(finite))), 1e-6)
             low, high = float(finite.min()), float(finite.max())
-            if limit is not None and math.isfinite(limit.value):
-                low, high = min(low, limit.value), max(high, limit.value)
+            for limit in limits:
+                if math.isfinite(limit.value):
+                    low, high = min(low, limit.value), max(high, limit.value)
             a, b = self._bent(low), self._bent(high)
             margin = max(0.04 * (b - a), 1e-6)
             self._range = (a - margin, b + margin)
@@ -104,20 +111,19 @@ class Histogram(QWidget):
         heights = np.log1p(self._bins) / max(math.log1p(int(self._bins.max(initial=0))), 1e-9)
         painter.setPen(Qt.PenStyle.NoPen)
         # Bars fall on either side of the limit's place: no value is worked out for each.
-        edge = self.place_of(self.limit.value) if self.limit is not None else -1.0
-        upper = self.limit is None or self.limit.sense == "at least"
+        edges = [(self.place_of(limit.value), limit.sense == "at least") for limit in self.limits]
         for passed, colour in ((True, theme.accent), (False, theme.faint)):
             painter.setBrush(QColor(colour))
             bars = [
                 QRectF(number * width + 0.5, base - tall * (base - 4), max(width - 1, 1), tall * (base - 4))
                 for number, tall in enumerate(heights.tolist())
-                if tall > 0 and (((number + 0.5) * width >= edge) == upper) == passed
+                if tall > 0 and all(((number + 0.5) * width >= edge) == upper for edge, upper in edges) == passed
             ]
             painter.drawRects(bars)
         painter.setPen(QPen(QColor(theme.line), 1))
         painter.drawLine(QPointF(0, base), QPointF(self.width(), base))
-        if self.limit is not None and len(self.values):
-            x = min(max(self.place_of(self.limit.value), 2.0), self.width() - 2.0)
+        for limit in self.limits if len(self.values) else ():
+            x = min(max(self.place_of(limit.value), 2.0), self.width() - 2.0)
             painter.setPen(QPen(QColor(theme.text), 2))
             painter.drawLine(QPointF(x, 2), QPointF(x, base))
             painter.setPen(Qt.PenStyle.NoPen)
@@ -137,6 +143,8 @@ class Histogram(QWidget):
 
     @guarded
     def mousePressEvent(self, event: QMouseEvent) -> None:
+        far = [abs(self.place_of(limit.value) - event.position().x()) for limit in self.limits]
+        self._held = int(np.argmin(far)) if far else 0
         self._move(event)
 
     @guarded
@@ -146,13 +154,16 @@ class Histogram(QWidget):
 
     def _move(self, event: QMouseEvent) -> None:
         if len(self.values):
-            self.limit_moved.emit(self.value_at(event.position().x()))
+            self._tell(event.position().x())
+
+    def _tell(self, x: float) -> None:
+        self.limit_moved.emit(self.value_at(x), self.limit.end if self.limit is not None else -1)
 
     @guarded
     def keyPressEvent(self, event: QKeyEvent) -> None:
         steps = {Qt.Key.Key_Left: -3.0, Qt.Key.Key_Right: 3.0}
         if event.key() in steps and self.limit is not None and len(self.values):
-            self.limit_moved.emit(self.value_at(self.place_of(self.limit.value) + steps[Qt.Key(event.key())]))
+            self._tell(self.place_of(self.limit.value) + steps[Qt.Key(event.key())])
         else:
             super().keyPressEvent(event)
 
@@ -228,7 +239,7 @@ class ParameterEditor(QWidget):
             head.addWidget(self.clear)
         head.addWidget(self.field)
         layout.addLayout(head)
-        if declared.criterion:
+        if declared.criterion or declared.over:
             self.histogram = Histogram(declared.label)
             self.histogram.setToolTip(tip)
             self.histogram.limit_moved.connect(self._limit_moved)
@@ -256,7 +267,10 @@ class ParameterEditor(QWidget):
         if self.check is not None:
             self.check.setChecked(bool(value))
         elif self.choice is not None:
-            self.choice.setCurrentText(self._open_text if value is None else str(value))
+            if value is None:
+                self.choice.setCurrentIndex(0)
+            else:
+                self.choice.setCurrentText(str(value))
         elif self.field is not None:
             self._mark_wrong("")
             if not self.field.hasFocus() or not self.field.isModified():
@@ -272,6 +286,8 @@ class ParameterEditor(QWidget):
 
     def show_open(self, text: str) -> None:
         """What an open value resolved to on this image."""
+        if self.choice is not None and self.declared.optional:
+            self.choice.setItemText(0, f"{self._open_text}: {text}" if text else self._open_text)
         if self.field is not None:
             self.field.setPlaceholderText(text or self.tr("open"))
 
@@ -302,7 +318,11 @@ class ParameterEditor(QWidget):
         try:
             if text.startswith("{"):
                 return json.loads(text)
-            numbers = [float(part) for part in text.replace(";", ",").split(",")]
+            parts = [part.strip() for part in text.replace(";", ",").split(",")]
+            if self.declared.is_range:
+                ends = [None if part in ("", "open") else float(part) for part in parts]
+                return (*ends, None) if len(ends) == 1 else tuple(ends)
+            numbers = [float(part) for part in parts]
         except ValueError:
             return text
         numbers = [int(n) if self.declared.type is int and n.is_integer() else n for n in numbers]
@@ -314,7 +334,7 @@ class ParameterEditor(QWidget):
         return self.tr("open")
 
     def _chosen(self, text: str) -> None:
-        self._tell(None if self.declared.optional and text == self._open_text else text)
+        self._tell(None if self.declared.optional and self.choice is not None and self.choice.currentIndex() == 0 else text)
 
     def _slid(self, step: int) -> None:
         if self._quiet or self.declared.usual is None:
@@ -325,7 +345,16 @@ class ParameterEditor(QWidget):
             value = max(value, (high - low) / _STEPS)
         self._tell(round(value) if self.declared.type is int else float(f"{value:.3g}"), True)
 
-    def _limit_moved(self, limit: float) -> None:
+    def _limit_moved(self, limit: float, end: int) -> None:
+        if self.declared.is_range:
+            number = max(float(f"{limit:.3g}"), self.declared.least if self.declared.least is not None else -math.inf)
+            least, most = self.value if self.value is not None else (None, None)
+            # An end that passes the other takes it along.
+            if end == 1:
+                self._tell((least if least is None else min(least, number), number), True)
+            else:
+                self._tell((number, most if most is None else max(most, number)), True)
+            return
         scale = SCALES[self.declared.scale]
         try:
             value = float(f"{scale.from_limit(limit):.3g}")

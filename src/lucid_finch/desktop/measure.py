@@ -79,8 +79,10 @@ class ProfilePlot(QWidget):
             self._curve(painter, upper, profile.at, profile.values[:, channel], profile.values, colour, channel == 0, self.unit)
         self._curve(painter, lower, profile.at, profile.slope, profile.slope, QColor(theme.quiet), True, f"{self.unit}/px")
         length = max(float(profile.at[-1]), 1e-9)
-        painter.setPen(QPen(QColor(theme.accent), 1.4))
         for crossing in profile.crossings:
+            # What was not picked is there, but does not count.
+            quiet = QPen(QColor(theme.quiet), 1, Qt.PenStyle.DashLine)
+            painter.setPen(QPen(QColor(theme.accent), 1.6) if crossing.picked else quiet)
             x = upper.left() + crossing.at / length * upper.width()
             painter.drawLine(QPointF(x, upper.top()), QPointF(x, lower.bottom()))
         if self._at is not None:
@@ -187,6 +189,8 @@ class MeasurePage(QWidget):
         self.drawing = drawing
         self.shape: Shape | None = None
         self.picture: Picture | None = None
+        self.seen: tuple[str, Profile] | None = None
+        """Heading and profile that the chosen finding was found in."""
         self.lengths: Any = list
         """Gives name and label of every length parameter of the chosen card."""
         layout = QHBoxLayout(self)
@@ -274,8 +278,24 @@ class MeasurePage(QWidget):
             if self.isVisible():
                 self.refresh()
 
+    def show_seen(self, heading: str, profile: Profile) -> None:
+        """The profile that a chosen finding was found in, until something is drawn."""
+        self.seen = heading, profile
+        if self.shape is None:
+            self.refresh()
+
     def refresh(self) -> None:
         shape = self.shape
+        if shape is None and self.seen is not None:
+            heading, seen = self.seen
+            self.plot.show_profile(seen, self.tr("grey"))
+            told = [
+                (f"{c.at:.2f} ± {c.std:.2f} px", self.tr("picked") if c.picked else self.tr("not picked"))
+                for c in sorted(seen.crossings, key=lambda c: not c.picked)[:6]
+            ]
+            self.values.show_values([(heading, ""), *told])
+            self.use.setEnabled(False)
+            return
         rows = measured(shape) if shape is not None and len(shape["points"]) == POINTS[shape["shape"]] else []
         profile = None
         if shape is not None and shape["shape"] == "line" and self.picture is not None:

@@ -87,6 +87,8 @@ class Marks:
     """What the scale of colours means."""
     nameless: bool = False
     """Drawn without numbers, and not to be chosen."""
+    names: tuple[str, ...] = ()
+    """A name for each row that is written beside its number where the mark is wide enough."""
 
     @staticmethod
     def of(outlines: Outlines, x: Any, y: Any, numbers: Any, colour: QColor, dashed: bool = False) -> Marks:
@@ -398,6 +400,11 @@ class Pane(QWidget):
             x, y = ((marks.at - (self.view.x, self.view.y)) * self.view.scale + (wide / 2, high / 2)).T
             digits = np.ones(len(x)) if marks.dashed else np.floor(np.log10(np.maximum(marks.numbers, 1))) + 1
             widths = digit * digits + 9
+            if marks.names:
+                # A letter is about as wide as a digit.
+                named = widths + digit * (1 + np.array([len(name) for name in marks.names]))
+                room = (marks.boxes[:, 2] - marks.boxes[:, 0]) * self.view.scale
+                widths = np.where(named < room, named, widths)
             lefts, tops = x - widths / 2, y - height / 2
             inside = (lefts > 8) & (lefts + widths < wide - 8) & (tops > 8) & (tops + height < high - 8)
             chosen = np.array(sorted(marks.chosen), int)
@@ -427,6 +434,8 @@ class Pane(QWidget):
         height = math.ceil(metrics.height()) + 1
         for marks, row, left, top, width in self._tag_places(height, metrics.horizontalAdvance("0")):
             text = str(marks.numbers[row]) if not marks.dashed else "?"
+            if marks.names and width > metrics.horizontalAdvance("0") * (len(text) + 1) + 9:
+                text += f" {marks.names[row]}"
             painter.drawPixmap(QPointF(left, top), self._tag(text, marks.colour, row in marks.chosen, font, width, height))
 
     def _tag(self, text: str, colour: QColor, picked: bool, font: QFont, width: float, height: int) -> QPixmap:

@@ -13,7 +13,7 @@ from typing import Any
 from PySide6.QtCore import QObject, QTimer, Signal, Slot
 
 from lucid_finch.core.detection import Arithmetic
-from lucid_finch.core.engine import Engine, conclude
+from lucid_finch.core.engine import Engine, conclude, related
 from lucid_finch.core.errors import FileError, ParameterError
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics import viewing
@@ -142,11 +142,21 @@ class Runner(QObject):
                 return True
             self._judged[name] = keys[name]
             # The time that the card tells is that of the whole work, not of this judging alone.
-            study.detections[name] = replace(found, seconds=study.detections[name].seconds)
-            study.detection_changed.emit(name)
+            self._put(name, replace(found, seconds=study.detections[name].seconds))
         if changed:
             self._draw_judged_maps()
         return True
+
+    def _put(self, name: str, found: Detection) -> None:
+        """A result is there; fits that refer to it follow."""
+        detections = self.study.detections
+        before = {**detections, name: found}
+        detections[name] = found
+        after = related(before)
+        detections.update(after)
+        for changed in after:
+            if changed == name or after[changed] is not before[changed]:
+                self.study.detection_changed.emit(changed)
 
     def _draw_judged_maps(self) -> None:
         found = self.study.detection
@@ -270,8 +280,7 @@ class Runner(QObject):
         elif what == "detection":
             name, found, key = values
             self._judged[name] = key
-            self.study.detections[name] = found
-            self.study.detection_changed.emit(name)
+            self._put(name, found)
         elif what == "failures":
             for name in values[0]:
                 self.study.detections.pop(name, None)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from functools import partial
 from typing import Any
 
@@ -12,6 +13,7 @@ from lucid_finch.core.detection import Detection
 from lucid_finch.core.detectors import detector_of
 from lucid_finch.core.documentation import default_of
 from lucid_finch.core.errors import ParameterError
+from lucid_finch.core.judging import Limit
 from lucid_finch.core.parameters import Coefficients, Declaration, Length, Parameters, Stage
 from lucid_finch.core.prepare import step_of
 from lucid_finch.core.prepare.contrast import channel_separations
@@ -331,14 +333,22 @@ class SettingsPanel(QWidget):
             if not isinstance(editor, ParameterEditor):
                 continue
             if editor.histogram is not None:
-                limits = {limit.parameter: limit for limit in work.judgement.limits}
+                if editor.declared.over:
+                    level = detection.resolved.get(name)
+                    handles = (Limit(name, "", "at least", float(level)),) if isinstance(level, float) else ()
+                    step = max(1, int(math.sqrt(work.image.pixels.size / 200_000)))
+                    editor.histogram.show_values(work.image.pixels[::step, ::step].ravel(), handles)
+                    continue
+                limits = tuple(limit for limit in work.judgement.limits if limit.parameter == name)
                 values = work.candidates.columns[editor.declared.criterion]
                 plausible = work.detector.plausible(work.candidates)
                 # Hardly anything can be seen among ten thousand specks: those that could matter, if there are any.
-                editor.histogram.show_values(values[plausible] if plausible.sum() >= 5 else values, limits.get(name))
+                editor.histogram.show_values(values[plausible] if plausible.sum() >= 5 else values, limits)
             if editor.declared.optional and editor.value is None and editor.declared.criterion == "":
                 resolved = detection.resolved.get(name)
-                editor.show_open(f"{resolved:.3g}" if isinstance(resolved, float) else "")
+                editor.show_open(
+                    f"{resolved:.3g}" if isinstance(resolved, float) else resolved if isinstance(resolved, str) else ""
+                )
 
     def edit(self, owner: str, name: str, value: Any, moving: bool) -> None:
         """Change a parameter of the chosen card, or of the whole recipe, as its editor would."""

@@ -61,6 +61,27 @@ def sureness(log_nfa: float) -> str:
     return _GRADES[int(np.searchsorted(_GRADE_LIMITS, log_nfa, side="right"))]
 
 
+def nested(numbers: NDArray[Any], parents: NDArray[Any]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Rows so that each is followed by those that lie in it, and how deep each row lies; `parents` are numbers, 0 for none."""
+    count = len(numbers)
+    row_of = np.full(int(numbers.max(initial=0)) + 1, -1, np.int64)
+    row_of[numbers] = np.arange(count)
+    around = np.where(parents > 0, row_of[np.minimum(parents, len(row_of) - 1)], -1)
+    held: dict[int, list[int]] = {}
+    for row in np.flatnonzero(around >= 0).tolist():
+        held.setdefault(int(around[row]), []).append(row)
+    order: list[int] = []
+    depth = np.zeros(count, np.int64)
+    stack = np.flatnonzero(around < 0)[::-1].tolist()
+    while stack:
+        row = stack.pop()
+        order.append(row)
+        for inner in reversed(held.get(row, ())):
+            depth[inner] = depth[row] + 1
+            stack.append(inner)
+    return np.array(order, np.int64), depth
+
+
 class TableModel(QAbstractTableModel):
     """A `Table` in some order of its rows."""
 
@@ -76,6 +97,13 @@ class TableModel(QAbstractTableModel):
         self.kept: NDArray[np.bool_] | None = None
         """Rows that the filter lets through, or None for all."""
         self._sorted: tuple[str, Qt.SortOrder] | None = None
+        self.indent: NDArray[np.int64] = np.empty(0, np.int64)
+        """How deep each row of the table lies, where rows lie in others and are not sorted otherwise."""
+
+    @property
+    def is_tree(self) -> bool:
+        """Whether rows are shown under those that they lie in."""
+        return bool(self.indent.any())
 
     def show_table(self, table: Table | None) -> None:
         self.beginResetModel()
@@ -88,10 +116,13 @@ class TableModel(QAbstractTableModel):
     def _arrange(self) -> None:
         count = len(self.table) if self.table is not None else 0
         self.order = np.arange(count)
+        self.indent = np.zeros(count, np.int64)
         if self._sorted is not None and self.table is not None and self._sorted[0] in self.table.declared:
             self.order = np.argsort(np.asarray(self.table[self._sorted[0]]), kind="stable")
             if self._sorted[1] == Qt.SortOrder.DescendingOrder:
                 self.order = self.order[::-1]
+        elif self.table is not None and "parent" in self.table.declared and "id" in self.table.declared:
+            self.order, self.indent = nested(self.table["id"], self.table["parent"])
         if self.kept is not None and len(self.kept) == count:
             self.order = self.order[self.kept[self.order]]
         self._place = None
@@ -185,6 +216,8 @@ class FindingsTable(QTableView):
         self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.setSortingEnabled(True)
         self.horizontalHeader().setSortIndicator(-1, Qt.SortOrder.AscendingOrder)
+        # A third click brings the order of the image back.
+        self.horizontalHeader().setSortIndicatorClearable(True)
         self.setShowGrid(False)
         self.setFrameShape(QFrame.Shape.NoFrame)
         self.setWordWrap(False)
@@ -260,6 +293,16 @@ class FindingsTable(QTableView):
                     painter.fillRect(bar, QColor(theme.accent))
                     continue
                 text = self.rows.shown(row, number)
+                if declared.name == "id" and self.rows.is_tree:
+                    deep = int(self.rows.indent[self.rows.order[row]])
+                    at = left + 8 + 12 * deep
+                    if deep:
+                        painter.setPen(QColor(theme.quiet))
+                        painter.drawLine(at - 8, top, at - 8, top + height // 2)
+                        painter.drawLine(at - 8, top + height // 2, at - 2, top + height // 2)
+                        painter.setPen(QColor(theme.text))
+                    painter.drawText(at, top + base, text)
+                    continue
                 at = left + 6 if declared.names else left + width - 6 - self._advance(text)
                 painter.drawText(at, top + base, text)
 
@@ -373,6 +416,8 @@ class FilteredTable(QWidget):
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
         self.table = FindingsTable(name)
+        self.counts = ""
+        """How many rows of each kind there are."""
         row = QHBoxLayout()
         row.setContentsMargins(8, 3, 8, 3)
         self.field = QLineEdit()
@@ -391,10 +436,15 @@ class FilteredTable(QWidget):
         layout.addLayout(row)
         layout.addWidget(self.table, 1)
 
-    def show_table(self, table: Table | None, labels: dict[str, str]) -> None:
+    def show_table(self, table: Table | None, labels: dict[str, str], counted: str = "") -> None:
+        """Show a table; with the name of a text column in `counted`, also how many rows have each of its texts."""
         self.table.show_table(table, labels)
+        self.counts = " · ".join(f"{name} {many}" for name, many in table.counts(counted).items()) if table and counted else ""
         if self.field.text():
             self.apply()
+        elif self.said.text() != self.counts:
+            self.said.setText(self.counts)
+            self.said.setToolTip(self.counts)
 
     def apply(self) -> None:
         """Filter by what the field says; a wrong condition is told and shows all."""
@@ -406,6 +456,7 @@ class FilteredTable(QWidget):
                 said = self.tr("{} of {}").format(int(kept.sum()), len(kept))
             except ParameterError as error:
                 said = str(error).removeprefix("filter: ")
+        said = said or self.counts
         self.said.setText(said)
         self.said.setToolTip(said)
         self.field.setProperty("wrong", bool(text) and kept is None)

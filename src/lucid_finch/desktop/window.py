@@ -61,6 +61,7 @@ from lucid_finch.files.recipes import ENDING, Recipe
 _NEAR_COLOUR = QColor("#f2efe6")
 _GAIN_COLOUR = QColor("#ff8fb1")
 _FIT_COLOUR = QColor("#f4f2ec")
+_GUIDE_COLOUR = QColor(232, 226, 214, 120)
 _ROOM = 270
 """Least height of the pages of numbers and curves, px."""
 _AUTOSAVE_AFTER = 400
@@ -608,7 +609,8 @@ class Bench(QMainWindow):
             labels = {n: d.label for n, d in found.work.detector.Parameters.declarations().items()}
             for table in (self.findings, self.near_misses):
                 table.hidden = set(self.preferences.hidden_columns.get(found.kind, []))
-        self.findings_page.show_table(found.findings if found is not None else None, labels)
+        counted = found.work.detector.named_by if found is not None else ""
+        self.findings_page.show_table(found.findings if found is not None else None, labels, counted)
         self.near_page.show_table(found.near_misses if found is not None else None, labels)
 
     def _keep_columns(self, hidden: set[str]) -> None:
@@ -629,6 +631,17 @@ class Bench(QMainWindow):
                 continue
             table, near = found.findings, found.near_misses
             own = Marks.of(found.outlines, table["x"], table["y"], table["id"], mark_colour(number))
+            if found.places is not None:
+                own = replace(own, at=np.asarray(found.places, float))
+            named = found.work.detector.named_by
+            if named:
+                words = table.declared[named].names
+                own = replace(own, names=tuple(words[code] for code in table[named].tolist()))
+            guides = found.work.detector.guides(found.work)
+            if guides and entry.name == self.study.detector:
+                places = np.array([line[0] for line in guides])
+                looked = Marks.of(Outlines.of(guides), places[:, 0], places[:, 1], np.zeros(len(guides)), _GUIDE_COLOUR)
+                marks.append(replace(looked, nameless=True))
             if found.fit is not None:
                 lines = found.work.detector.fit_outlines(found.work, found.fit)
                 middles = np.array([line[len(line) // 2] for line in lines]).reshape(-1, 2)
@@ -679,9 +692,10 @@ class Bench(QMainWindow):
     # Choosing and asking
 
     def choose(self, found: list[int], near: list[int], centre: bool = False) -> None:
-        """Show these rows' marks as chosen."""
+        """Show these rows' marks as chosen, and the profile that the first of them was found in."""
         if len(self._own_marks) != 2:
             return
+        self._show_profile(found, near)
         if found:
             self.near_misses.choose([])
         elif near:
@@ -693,6 +707,16 @@ class Bench(QMainWindow):
         if centre and box is not None:
             for frame in self.panes.shown:
                 frame.pane.bring_into_sight(box)
+
+    def _show_profile(self, found: list[int], near: list[int]) -> None:
+        detection = self.study.detection
+        if detection is None or not (found or near):
+            return
+        work = detection.work
+        candidate = int(work.rows[found[0]] if found else work.near_rows[near[0]])
+        seen = work.detector.profile_of(work, candidate)
+        if seen is not None:
+            self.measure.show_seen(*seen)
 
     def _clicked(self, x: float, y: float) -> None:
         within = max(6 / self.active_frame.view.scale, 1.0)

@@ -37,15 +37,15 @@ def annotated_picture(run: Run, style: MarkStyle | None = None) -> Any:
     fine = 2 if base.width * base.height <= 12_000_000 else 1
     layer = PIL.Image.new("RGBA", (base.width * fine, base.height * fine), (0, 0, 0, 0))
     pen = ImageDraw.Draw(layer)
-    marks: list[tuple[str, Any, float, float, int]] = []
+    marks: list[tuple[str, Any, float, float, str]] = []
     for number, d in enumerate(run.detections.values()):
         colours = _colours(d, style, number)
         for row in range(len(d.findings)):
-            x, y = float(d.findings["x"][row]), float(d.findings["y"][row])
+            x, y = d.place(row)
             outline = np.asarray(d.outlines[row] if len(d.outlines) else [(x - 2, y), (x + 2, y)], float)
-            if "closed" in d.findings and d.findings["closed"][row]:
+            if len(d.outlines) and d.outlines.closed[row]:
                 outline = np.concatenate([outline, outline[:1]])
-            marks.append((colours[row], (outline + 0.5) * factor * fine, x, y, int(d.findings["id"][row])))
+            marks.append((colours[row], (outline + 0.5) * factor * fine, x, y, d.label(row)))
     for width, paint in ((thickness + 1.8, lambda colour: _HALO), (thickness, lambda colour: colour)):
         for colour, outline, *_ in marks:
             pen.line([tuple(p) for p in outline.tolist()], fill=paint(colour), width=max(1, round(width * fine)), joint="curve")
@@ -54,15 +54,15 @@ def annotated_picture(run: Run, style: MarkStyle | None = None) -> Any:
     if style.numbers:
         pen = ImageDraw.Draw(layer)
         font = ImageFont.load_default(text_size)
-        for colour, _, x, y, number in marks[:_MOST_NUMBERS]:
+        for colour, _, x, y, label in marks[:_MOST_NUMBERS]:
             place = (
                 min(max((x + 0.5) * factor, text_size), base.width - text_size),
                 min(max((y + 0.5) * factor, text_size), base.height - text_size),
             )
-            box = pen.textbbox(place, str(number), font=font, anchor="mm")
+            box = pen.textbbox(place, label, font=font, anchor="mm")
             pad = text_size * 0.22
             pen.rounded_rectangle((box[0] - pad, box[1] - pad, box[2] + pad, box[3] + pad), pad * 1.5, fill=(16, 18, 20, 215))
-            pen.text(place, str(number), fill=colour, font=font, anchor="mm")
+            pen.text(place, label, fill=colour, font=font, anchor="mm")
     return PIL.Image.alpha_composite(base.convert("RGBA"), layer).convert("RGB")
 
 

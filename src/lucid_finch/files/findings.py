@@ -58,6 +58,7 @@ def _detection(d: Detection, expected: dict[str, Any]) -> dict[str, Any]:
         "detector": d.name,
         "kind": d.kind,
         "units": d.units,
+        "counts": d.findings.counts(d.work.detector.named_by) if d.work.detector.named_by else {},
         "findings": [_clean(row) for row in d.findings.rows()],
         "near_misses": [_clean(row) for row in d.near_misses.rows()],
         "points": {name: _column(values) for name, values in d.points.items()},
@@ -145,9 +146,10 @@ def svg_overlay(run: Run, with_picture: bool = True) -> str:
         marks = []
         for row in range(len(d.findings)):
             outline = d.outlines[row] if len(d.outlines) else np.array([[d.findings["x"][row], d.findings["y"][row]]])
-            closed = bool(d.findings["closed"][row]) if "closed" in d.findings else False
+            closed = bool(d.outlines.closed[row]) if len(d.outlines) else False
             path = "M" + " L".join(f"{x:.3f},{y:.3f}" for x, y in outline) + ("Z" if closed else "")
-            marks.append({"id": int(d.findings["id"][row]), "path": path, "x": d.findings["x"][row], "y": d.findings["y"][row]})
+            x, y = d.place(row)
+            marks.append({"id": d.label(row), "path": path, "x": x, "y": y})
         groups.append({"name": name, "colour": MARK_COLOURS[number % len(MARK_COLOURS)], "marks": marks})
     template = Environment(loader=PackageLoader("lucid_finch.files"), autoescape=True).get_template("overlay.svg")
     return template.render(width=width, height=height, picture=picture, groups=groups, title=run.image.name or "findings")

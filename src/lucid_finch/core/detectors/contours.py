@@ -65,8 +65,9 @@ class ContoursParameters(DetectorParameters):
         label="Level",
         unit="grey",
         auto="that of otsu",
+        over="grey",
         only_with=("binarize", _WITH_LEVEL),
-        help="Parts dark from bright.",
+        help="What parts dark from bright.",
     )
     window: int | None = gathers(
         None,

@@ -18,10 +18,11 @@ from lucid_finch.core.detection import Array, Column, EvidenceMap
 from lucid_finch.core.detector import Candidates, Context, Detector, DetectorParameters, Finished, Reason, Work
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.image import Image
-from lucid_finch.core.judging import Limit, Rivals
+from lucid_finch.core.judging import Limit, Outcome, Rivals
 from lucid_finch.core.numerics import fits
 from lucid_finch.core.numerics.scanning import ScanLines, sample_scans, slope_kernel, slopes
 from lucid_finch.core.parameters import forms, gathers, judges
+from lucid_finch.core.profiles import Crossing, Profile
 from lucid_finch.core.regions import Annulus, Rectangle
 
 _SLOPE = "grey/px"
@@ -35,6 +36,8 @@ _FLOOR = 2.0
 _MOST_SCANS = 20_000
 
 _TELLING = 30_000
+
+_SHOWN_SCANS = 60
 
 
 class EdgeScanParameters(DetectorParameters):
@@ -110,6 +113,11 @@ class EdgeScanParameters(DetectorParameters):
         least=-360.0,
         most=360.0,
         help="The fitted line's angle is also told against this direction.",
+    )
+    reference_line: str = judges(
+        "",
+        label="Reference line",
+        help="Name of another edge_scan of the recipe: the angle is told against the line fitted there instead.",
     )
 
 
@@ -262,10 +270,54 @@ class EdgeScan(Detector):
         v = sum(c * u**k for k, c in enumerate(fit["coefficients"]))
         return [origin + u[:, None] * side + v[:, None] * way]
 
+    def related_fit(self, parameters: EdgeScanParameters, fit: dict[str, Any], fits: Mapping[str, Any]) -> dict[str, Any]:
+        other = fits.get(parameters.reference_line)
+        if not parameters.reference_line or fit["kind"] != "line":
+            return fit
+        if other is None or other["kind"] != "line":
+            return {**fit, "angle_to_reference": math.nan, "reference": parameters.reference_line}
+        apart = (fit["angle"] - other["angle"] + 90.0) % 180.0 - 90.0
+        both = math.hypot(fit["angle_std"], other["angle_std"])
+        return {**fit, "angle_to_reference": apart, "angle_to_reference_std": both, "reference": parameters.reference_line}
+
+    def guides(self, work: Work) -> list[Array]:
+        """The scan lines, or some of them if there are many, each with an arrow head."""
+        gathered: Gathered = work.gathered
+        count = len(gathered.start)
+        found = []
+        for n in np.unique(np.linspace(0, count - 1, min(count, _SHOWN_SCANS)).astype(np.int64)).tolist():
+            way = gathered.way[n]
+            side = np.array([-way[1], way[0]])
+            end = gathered.start[n] + gathered.length * way
+            size = min(6.0, 0.2 * gathered.length)
+            wings = [end - size * (way - 0.5 * side), end, end - size * (way + 0.5 * side)]
+            found.append(np.array([gathered.start[n], end, *wings]))
+        return found
+
+    def profile_of(self, work: Work, candidate: int) -> tuple[str, Profile]:
+        """The scan that a crossing lies on, with all crossings of it; those that stand are picked."""
+        gathered: Gathered = work.gathered
+        columns = work.candidates.columns
+        number = int(columns["scan"][candidate])
+        inner = slice(gathered.margin, gathered.profiles.shape[1] - gathered.margin)
+        values = gathered.profiles[number - 1, inner].astype(float)
+        slope = slopes(gathered.profiles[number - 1 : number], gathered.weights)[0, inner].astype(float)
+        found = []
+        for row in np.flatnonzero(columns["scan"] == number).tolist():
+            place = work.candidates.detail[row]
+            at = float((place - gathered.start[number - 1]) @ gathered.way[number - 1])
+            std = float(np.hypot(columns["x_std"][row], columns["y_std"][row]))
+            steep = float(np.interp(at, np.arange(len(slope)), np.nan_to_num(slope)))
+            picked = work.judgement.outcome[row] == Outcome.FOUND
+            found.append(Crossing(at, std, steep, float(place[0]), float(place[1]), bool(picked)))
+        return f"scan {number}", Profile(np.arange(len(values), dtype=float), values[:, None], slope, tuple(found))
+
     @classmethod
     def fit_text(cls, fit: Mapping[str, Any]) -> str:
         if fit["kind"] == "line":
             what = f"line {fit['angle']:.3f} ± {fit['angle_std']:.3f}°"
+            if "reference" in fit:
+                what += f", {fit['angle_to_reference']:.3f}° to {fit['reference']}"
         elif fit["kind"] == "circle":
             what = f"circle, radius {fit['radius']:.2f} ± {fit['radius_std']:.2f} px"
         else:
