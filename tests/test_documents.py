@@ -18,7 +18,7 @@ from lucid_finch.command_line.main import cli
 from lucid_finch.core.detectors import KINDS
 from lucid_finch.core.documentation import reference_page
 from lucid_finch.demo import SCENES, scene
-from lucid_finch.desktop.shots import IN_COLOUR, ON_A_BOUNDARY, OTHERS, SHOTS
+from lucid_finch.desktop.shots import BY_SCENE, OTHERS
 from lucid_finch.files.maps import write_image
 from tests.files.test_images import InFolder
 
@@ -66,7 +66,9 @@ class Documents(InFolder):
 
     def test_pictures_are_current_in_size_and_number(self) -> None:
         folder = ROOT / "docs" / "screenshots"
-        self.assertEqual({p.stem for p in folder.glob("*.png")}, {*SHOTS, *IN_COLOUR, *ON_A_BOUNDARY, *OTHERS})
+        self.assertEqual(
+            {p.stem for p in folder.glob("*.png")}, {*OTHERS, *(name for shots in BY_SCENE.values() for name in shots)}
+        )
         for picture in folder.glob("*.png"):
             width, height = struct.unpack(">II", picture.read_bytes()[16:24])
             self.assertEqual((width, height), (1280, 800), picture.name)

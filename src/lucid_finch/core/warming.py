@@ -29,6 +29,14 @@ _STEPS: tuple[tuple[str, dict[str, Any]], ...] = (
 )
 
 
+# What the defaults of the detectors do not reach.
+_DETECTIONS: tuple[tuple[str, dict[str, Any]], ...] = (
+    ("contours", {"binarize": "otsu", "area": (0.0, None), "simplify": 1.0}),
+    ("contours", {"binarize": "hysteresis", "points": "ends"}),
+    ("contours", {"binarize": "local"}),
+)
+
+
 def is_warm() -> bool:
     """Whether every kernel of these sources has been compiled on this machine."""
     return (cache_folder() / _MARKER).exists()
@@ -59,6 +67,8 @@ def warm_up_steps() -> Iterator[tuple[float, str]]:
                 detection = engine.detect(kind, picture, parameters)
                 for evidence in detection.evidence.values():
                     _ = evidence.values
+        for kind, given in _DETECTIONS:
+            engine.detect(kind, picture, given)
         for step, parameters in _STEPS:
             engine.Engine().prepared(picture, [{"step": step, **parameters}])
     yield len(pictures) / (len(pictures) + 1), "competition"

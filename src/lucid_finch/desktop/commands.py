@@ -28,6 +28,8 @@ def bench_actions(bench: Bench) -> Actions:
     add(file, "demo_colour", bench.tr("Open the demo in colour"), partial(bench.open_demo, "glaze_chips"), None, tip)
     tip = bench.tr("A made-up dipped tile: one boundary of glaze with drips, and its angle")
     add(file, "demo_boundary", bench.tr("Open the demo of a boundary"), partial(bench.open_demo, "glaze_edge"), None, tip)
+    tip = bench.tr("Made-up mosaic pieces on a cloth in uneven light, with holes and pieces in them")
+    add(file, "demo_pieces", bench.tr("Open the demo of cut-out pieces"), partial(bench.open_demo, "cutouts"), None, tip)
     add(file, "next_image", bench.tr("Next image"), lambda: bench.images.step(1), "PgDown")
     add(file, "image_before", bench.tr("Image before"), lambda: bench.images.step(-1), "PgUp")
     add(file, "next_wrong", bench.tr("Next image not as expected"), bench.images.go_to_wrong, "Ctrl+PgDown")

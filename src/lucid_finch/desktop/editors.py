@@ -214,6 +214,7 @@ class ParameterEditor(QWidget):
             head.addWidget(self.spread)
         if declared.choices:
             self.choice = QComboBox()
+            self.choice.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
             if declared.optional:
                 self.choice.addItem(self._open_text)
             self.choice.addItems(list(declared.choices))

@@ -290,7 +290,7 @@ class MeasurePage(QWidget):
             heading, seen = self.seen
             self.plot.show_profile(seen, self.tr("grey"))
             told = [
-                (f"{c.at:.2f} ± {c.std:.2f} px", self.tr("picked") if c.picked else self.tr("not picked"))
+                (f"{c.at:.2f} ± {c.std:.2f} px", self.tr("picked") if c.picked else "–")
                 for c in sorted(seen.crossings, key=lambda c: not c.picked)[:6]
             ]
             self.values.show_values([(heading, ""), *told])

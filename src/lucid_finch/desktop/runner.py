@@ -12,7 +12,7 @@ from typing import Any
 
 from PySide6.QtCore import QObject, QTimer, Signal, Slot
 
-from lucid_finch.core.detection import Arithmetic
+from lucid_finch.core.detection import Arithmetic, Detection
 from lucid_finch.core.engine import Engine, conclude, related
 from lucid_finch.core.errors import FileError, ParameterError
 from lucid_finch.core.image import Image

@@ -346,9 +346,8 @@ class SettingsPanel(QWidget):
                 editor.histogram.show_values(values[plausible] if plausible.sum() >= 5 else values, limits)
             if editor.declared.optional and editor.value is None and editor.declared.criterion == "":
                 resolved = detection.resolved.get(name)
-                editor.show_open(
-                    f"{resolved:.3g}" if isinstance(resolved, float) else resolved if isinstance(resolved, str) else ""
-                )
+                told = f"{resolved:.3g}" if isinstance(resolved, float) else resolved
+                editor.show_open(told if isinstance(told, str) else "")
 
     def edit(self, owner: str, name: str, value: Any, moving: bool) -> None:
         """Change a parameter of the chosen card, or of the whole recipe, as its editor would."""

@@ -204,7 +204,20 @@ def _scan(bench: Bench) -> None:
     worst = int(np.nanargmax(np.abs(bench.study.detections["glaze boundary"].findings["residual"])))
     bench.findings.choose([worst])
     bench.choose([worst], [])
+    bench.tabs.setCurrentWidget(bench.measure)
 
+
+def _contours(bench: Bench) -> None:
+    bench.activate_pane(1)
+    bench.show_map("binary")
+    ring = int(np.argmax(bench.study.detections["pieces"].findings["depth"]))
+    bench.findings.choose([ring])
+    bench.choose([ring], [])
+    bench.frames[0].view.set(435.0, 420.0, 0.9)
+
+
+OF_PIECES: dict[str, Callable[[Bench], None]] = {"contours": _contours}
+"""The same of the scene with cut-out pieces."""
 
 ON_A_BOUNDARY: dict[str, Callable[[Bench], None]] = {"scan": _scan}
 """The same of the scene with one boundary."""
@@ -213,6 +226,9 @@ IN_COLOUR: dict[str, Callable[[Bench], None]] = {
     "axis": _axis, "channels": _channels, "numbers": _numbers, "measure": _measure, "region": _region,
 }  # fmt: skip
 """The same of the scene in colour."""
+
+
+BY_SCENE = {"cutouts": OF_PIECES, "glaze_edge": ON_A_BOUNDARY, "glaze_chips": IN_COLOUR, "tile_panel": SHOTS}
 
 
 def opened(name: str) -> Bench:
@@ -235,7 +251,7 @@ def take_demo(name: str, path: Path) -> None:
 def take_all(folder: Path) -> None:
     """One PNG of each view, 1280 x 800."""
     help_from = None
-    for scene, shots in (("glaze_edge", ON_A_BOUNDARY), ("glaze_chips", IN_COLOUR), ("tile_panel", SHOTS)):
+    for scene, shots in BY_SCENE.items():
         bench = opened(scene)
         for name, arrange in shots.items():
             arrange(bench)

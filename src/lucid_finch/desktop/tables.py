@@ -30,6 +30,7 @@ from PySide6.QtWidgets import (
     QLabel,
     QLineEdit,
     QMenu,
+    QSizePolicy,
     QTableView,
     QVBoxLayout,
     QWidget,
@@ -431,8 +432,10 @@ class FilteredTable(QWidget):
         self.field.textChanged.connect(lambda: self._later.start())
         self.said = QLabel()
         self.said.setObjectName("quiet")
-        row.addWidget(self.field, 1)
-        row.addWidget(self.said)
+        # Long counts give way to the field.
+        self.said.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        row.addWidget(self.field, 2)
+        row.addWidget(self.said, 3)
         layout.addLayout(row)
         layout.addWidget(self.table, 1)
 

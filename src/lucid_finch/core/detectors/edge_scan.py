@@ -37,7 +37,7 @@ _MOST_SCANS = 20_000
 
 _TELLING = 30_000
 
-_SHOWN_SCANS = 60
+_SHOWN_SCANS = 16
 
 
 class EdgeScanParameters(DetectorParameters):
@@ -289,7 +289,7 @@ class EdgeScan(Detector):
             way = gathered.way[n]
             side = np.array([-way[1], way[0]])
             end = gathered.start[n] + gathered.length * way
-            size = min(6.0, 0.2 * gathered.length)
+            size = min(14.0, 0.2 * gathered.length)
             wings = [end - size * (way - 0.5 * side), end, end - size * (way + 0.5 * side)]
             found.append(np.array([gathered.start[n], end, *wings]))
         return found
@@ -316,7 +316,7 @@ class EdgeScan(Detector):
     def fit_text(cls, fit: Mapping[str, Any]) -> str:
         if fit["kind"] == "line":
             what = f"line {fit['angle']:.3f} ± {fit['angle_std']:.3f}°"
-            if "reference" in fit:
+            if isinstance(fit.get("reference"), str):
                 what += f", {fit['angle_to_reference']:.3f}° to {fit['reference']}"
         elif fit["kind"] == "circle":
             what = f"circle, radius {fit['radius']:.2f} ± {fit['radius_std']:.2f} px"

@@ -59,7 +59,7 @@ def _smoothed_outline(x, y, u, v):  # type: ignore[no-untyped-def]
     _smooth(x, y, most, u, v)
     # From the median, so that corners do not count as noise.
     off = np.sqrt(np.median((u - x) ** 2 + (v - y) ** 2) / (2 * math.log(2)))
-    m = 2 if off < 0.05 else 4 if off < 0.1 else 6
+    m = 2 if off < 0.05 else 4 if off < 0.075 else 6
     if m < most:
         _smooth(x, y, m, u, v)
     return off
