@@ -44,7 +44,7 @@ class Judging(unittest.TestCase):
     def test_loosening_can_lose(self) -> None:
         rivals = Rivals("spacing", np.array([[2, 4]]), np.array([1.0]), 0.5)
         before = judge(COLUMNS, (ERROR,), MERIT, rivals)
-        after = judge(COLUMNS, with_limit((ERROR,), "error_max", 5.0), MERIT, rivals)
+        after = judge(COLUMNS, with_limit((ERROR,), ERROR, 5.0), MERIT, rivals)
         gained, lost = gained_and_lost(before, after)
         self.assertEqual((gained.tolist(), lost.tolist()), ([1, 2], [4]))
 

@@ -50,6 +50,20 @@ class Scenes(unittest.TestCase):
         plain = Recipe.make({**recipe.plain(), "prepare": [{"step": "channel", "take": "luma"}]})
         self.assertLess(len(Engine().run(plain, drawn.image).detections["chip outlines"].findings), 3)
 
+    def test_every_cut_out_piece_is_found_named_and_nested(self) -> None:
+        drawn = scene("cutouts")
+        found = Engine().run(Recipe.parse(recipe_text("cutouts")), drawn.image).detections["pieces"].findings
+        self.assertEqual(len(found), len(drawn.marks))
+        named = 0
+        for mark in drawn.marks:
+            off = np.hypot(found["x"] - mark["x"], found["y"] - mark["y"]) + (found["depth"] != mark["depth"]) * 1e3
+            row = found.row(int(np.argmin(off)))
+            self.assertLess(off.min(), 0.2 if mark["shape"] != "other" else 1.0)
+            self.assertEqual((row["holes"], row["border"]), (mark["holes"], mark["border"]))
+            self.assertAlmostEqual(row["area"] / mark["area"], 1.0, delta=0.06 if mark["area"] < 1500 else 0.04)
+            named += row["shape"] == mark["shape"]
+        self.assertGreaterEqual(named, len(drawn.marks) - 1)
+
     def test_the_glaze_edge_is_measured_despite_its_drips(self) -> None:
         drawn = scene("glaze_edge")
         run = Engine().run(Recipe.parse(recipe_text("glaze_edge")), drawn.image)

@@ -334,9 +334,10 @@ class MeasurePage(QWidget):
 
     def text(self) -> str:
         """Numbers, edges and profile as tab-separated text."""
-        if self.shape is None:
+        if self.shape is None and self.seen is None:
             return ""
-        rows = [f"{name}\t{value:.4f}\t{unit}" for name, value, unit in measured(self.shape)]
+        rows = [self.seen[0]] if self.shape is None and self.seen is not None else []
+        rows += [f"{name}\t{value:.4f}\t{unit}" for name, value, unit in (measured(self.shape) if self.shape else [])]
         profile = self.plot.profile
         if profile is not None:
             rows += ["", "edge\tat\tstd\tslope\tx\ty"]

@@ -1,0 +1,112 @@
+"""Speed of contours against plain compositions, on 1920 x 1080, one thread: ratios of one run."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy import ndimage
+
+from benchmarks.scenes import photograph
+from benchmarks.timing import fastest as fastest_of
+from lucid_finch.core import engine
+from lucid_finch.core.image import Image
+from lucid_finch.core.numerics import threads
+from lucid_finch.core.numerics.binarizing import histogram, otsu
+from lucid_finch.core.numerics.borders import cross_level, follow_borders
+from lucid_finch.core.numerics.components import label_parts
+
+
+def discs(count: int, radius: float) -> NDArray[np.uint8]:
+    """So many discs in rows, 0 and 1."""
+    across = int(np.sqrt(count * 16 / 9))
+    y, x = np.mgrid[0:1080, 0:1920]
+    step_x, step_y = 1920 / across, 1080 / (count // across)
+    off = np.hypot((x + 0.5) % step_x - step_x / 2, (y + 0.5) % step_y - step_y / 2)
+    return (off < radius).astype(np.uint8)
+
+
+def composed_otsu(pixels: NDArray[Any]) -> float:
+    """The textbook: a histogram, then the variance between both classes at every level."""
+    counts = np.bincount(pixels.ravel(), minlength=256)
+    weight = counts / counts.sum()
+    below, moment = np.cumsum(weight), np.cumsum(weight * np.arange(256))
+    with np.errstate(invalid="ignore", divide="ignore"):
+        between = (moment[-1] * below - moment) ** 2 / (below * (1 - below))
+    return float(np.nanargmax(between))
+
+
+def composed_parts(binary: NDArray[np.uint8]) -> Any:
+    """Labels, boxes, and sums over them for area, centroid and second moments."""
+    label, count = ndimage.label(binary, np.ones((3, 3)))
+    flat, (y, x) = label.ravel(), np.indices(binary.shape)
+    values = (None, x, y, x * x, x * y, y * y)
+    sums = [np.bincount(flat, None if v is None else v.ravel(), count + 1) for v in values]
+    return ndimage.find_objects(label), sums
+
+
+def looped_borders(binary: NDArray[np.uint8]) -> int:
+    """The same walk, pixel by pixel in Python."""
+    parts = label_parts(binary)
+    padded = np.pad(binary, 1).ravel().tolist()
+    stride = binary.shape[1] + 2
+    right, left, step = (0, -1, -1 - stride, -stride), (-stride, 0, -1, -1 - stride), (1, stride, -1, -stride)
+    total = 0
+    for n in range(1, len(parts)):
+        p = (int(parts.y[n]) + 1) * stride + int(parts.x[n]) + 1
+        d = 0 if parts.foreground[n] else 1
+        start, outline = (p, d), []
+        while True:
+            outline.append((p + right[d]) * 4 + d)
+            p += step[d]
+            if padded[p + left[d]]:
+                d = (d + 3) & 3
+            elif not padded[p + right[d]]:
+                d = (d + 1) & 3
+            if (p, d) == start:
+                break
+        total += len(outline)
+    return total
+
+
+def fastest(function: Callable[[], Any], rounds: int) -> float:
+    """Seconds of the fastest of some calls."""
+    return fastest_of({"": function}, rounds)[""]
+
+
+def main() -> None:
+    threads.set_thread_count(1)
+    pixels = photograph(1920, 1080)
+    ours, theirs = fastest(lambda: otsu(*histogram(pixels)), 9), fastest(lambda: composed_otsu(pixels), 5)
+    print(f"Otsu: {theirs / ours:.1f} times (asked 3), {ours * 1e3:.2f} ms")
+    for count, radius in ((1000, 14.0), (20_000, 4.0)):
+        binary = discs(count, radius)
+        ours, theirs = fastest(lambda b=binary: label_parts(b), 7), fastest(lambda b=binary: composed_parts(b), 3)
+        print(f"labelling with measures, {count} objects: {theirs / ours:.1f} times (asked 6), {ours * 1e3:.2f} ms")
+    whole = {}
+    for count, radius in ((1000, 14.0), (20_000, 4.0)):
+        binary = discs(count, radius)
+        level = binary.astype(np.float32) - 0.5
+
+        def outlines(b: Any = binary, v: Any = level) -> Any:
+            return cross_level(v, None, follow_borders(b, label_parts(b)))
+
+        whole[count] = fastest(outlines, 7)
+        alone = fastest(lambda b=binary: follow_borders(b, label_parts(b)), 7)
+        loop = fastest(lambda b=binary: looped_borders(b), 1)
+        print(
+            f"outlines with nesting, {count} objects: {loop / alone:.0f} times a Python loop (asked 80), {alone * 1e3:.1f} ms; "
+            f"sub-pixel {loop / whole[count]:.0f} times"
+        )
+    print(f"20,000 objects take {whole[20_000] / whole[1000]:.2f} times as long as 1,000 (asked at most 3)")
+    for count, radius in ((1000, 14.0), (20_000, 4.0)):
+        picture = Image.from_array((discs(count, radius) * 200).astype(np.uint8))
+        for given in ({"binarize": "otsu"}, {}):
+            taken = fastest(lambda p=picture, g=given: engine.detect("contours", p, g), 2)
+            print(f"the whole detector, {count} objects, {given or 'defaults'}: {taken * 1e3:.0f} ms, names included")
+
+
+if __name__ == "__main__":
+    main()
