@@ -48,26 +48,34 @@ def composed_parts(binary: NDArray[np.uint8]) -> Any:
 
 
 def looped_borders(binary: NDArray[np.uint8]) -> int:
-    """The same walk, pixel by pixel in Python."""
-    parts = label_parts(binary)
-    padded = np.pad(binary, 1).ravel().tolist()
+    """Outlines with nesting pixel by pixel in Python: a scan over all pixels that follows each border it meets first."""
     stride = binary.shape[1] + 2
+    padded = np.pad(binary, 1).ravel().tolist()
     right, left, step = (0, -1, -1 - stride, -stride), (-stride, 0, -1, -1 - stride), (1, stride, -1, -stride)
-    total = 0
-    for n in range(1, len(parts)):
-        p = (int(parts.y[n]) + 1) * stride + int(parts.x[n]) + 1
-        d = 0 if parts.foreground[n] else 1
-        start, outline = (p, d), []
-        while True:
-            outline.append((p + right[d]) * 4 + d)
-            p += step[d]
-            if padded[p + left[d]]:
-                d = (d + 3) & 3
-            elif not padded[p + right[d]]:
-                d = (d + 1) & 3
-            if (p, d) == start:
-                break
-        total += len(outline)
+    border_of: dict[int, int] = {}
+    parents: list[int] = []
+    total, last = 0, -1
+    for p in range(1, len(padded)):
+        if padded[p] == padded[p - 1]:
+            continue
+        if p not in border_of:
+            # The border met last on this row is around this one, or beside it.
+            q, d = (p, 0) if padded[p] else (p, 1)
+            start, outline, number = (q, d), [], len(parents)
+            while True:
+                outline.append((q + right[d]) * 4 + d)
+                if d & 1:
+                    border_of[q if d == 1 else q - stride] = number
+                q += step[d]
+                if padded[q + left[d]]:
+                    d = (d + 3) & 3
+                elif not padded[q + right[d]]:
+                    d = (d + 1) & 3
+                if (q, d) == start:
+                    break
+            parents.append(last if p % stride > 1 and parents else -1)
+            total += len(outline)
+        last = border_of[p]
     return total
 
 

@@ -14,9 +14,12 @@ from lucid_finch.core.errors import Cancelled, ParameterError
 from lucid_finch.core.explaining import explain
 from lucid_finch.core.image import Image
 from lucid_finch.core.prepare import step_of
+from lucid_finch.core.recipe import Recipe
 from lucid_finch.core.regions import Polygon
 from lucid_finch.demo.cutouts import outline_of
 from lucid_finch.demo.painter import ellipse
+from lucid_finch.files.annotated import annotated_picture
+from lucid_finch.files.findings import findings_document, svg_overlay
 from tests.support import disc, noise_pictures
 
 FINE = 4
@@ -278,6 +281,78 @@ class Parting(unittest.TestCase):
             whole = shown.values
             self.assertEqual(whole.shape, (180, 370), name)
             np.testing.assert_allclose(shown.part(31, 17, 120, 90), whole[17:90, 31:120], atol=1e-4)
+
+
+class Levels(unittest.TestCase):
+    """The plane that parts the image, whichever way."""
+
+    def test_what_stands_out_of_a_window_is_foreground_and_calm_windows_have_none(self) -> None:
+        random = np.random.default_rng(3)
+        picture = 120 + np.linspace(-60, 60, 300)[None] + random.normal(0, 2, (200, 300))
+        picture[40:70, 50:90] += 40
+        picture[120:150, 200:240] += 40
+        image = Image.from_array(np.clip(np.round(picture), 0, 255).astype(np.uint8))
+        found = contours(image, binarize="local", window=101, foreground="bright", drop_frame=True)
+        self.assertEqual(len(found.findings), 2)
+        binary = found.evidence["binary"].values
+        self.assertLess(float(binary[:, 120:180].mean()), 0.001)
+        level = found.evidence["level"].values
+        self.assertLess(float(level[100, 20]), float(level[100, 280]) - 50)
+        self.assertEqual((found.resolved["window"], found.resolved["foreground"]), (101, "bright"))
+
+    def test_hysteresis_keeps_what_is_weak_only_beside_what_is_strong(self) -> None:
+        picture = np.full((60, 120), 50, np.uint8)
+        picture[20:40, 10:50] = 110
+        picture[25:35, 20:30] = 200
+        picture[20:40, 70:110] = 110
+        image = Image.from_array(picture)
+        given = {"level": 150.0, "foreground": "bright"}
+        self.assertAlmostEqual(contours(image, binarize="fixed", **given).findings["area"].sum(), 100.0, delta=3.0)
+        weak = contours(image, binarize="hysteresis", offset_pct=30.0, **given)
+        self.assertEqual(len(weak.findings), 1)
+        self.assertAlmostEqual(weak.findings["area"][0], 800.0, delta=25.0)
+        self.assertLess(weak.findings["left"][0], 12)
+
+    def test_smoothing_is_chosen_by_the_noise(self) -> None:
+        self.assertEqual(contours(disc(30.0)).resolved["sigma"], 0.0)
+        self.assertEqual(contours(disc(30.0, noise=4.0)).resolved["sigma"], 1.0)
+        self.assertAlmostEqual(contours(disc(30.0, noise=3.0)).resolved["rim_blur"], np.hypot(1.0, 0.95), delta=0.2)
+
+    def test_dense_patterns_are_parted_by_their_histogram(self) -> None:
+        """Where edges stand on edges, each is the other's background."""
+        y, x = np.mgrid[0:240, 0:320]
+        picture = np.where((x // 4 + y // 4) % 2, 210.0, 40.0) + np.random.default_rng(1).normal(0, 3, x.shape)
+        found = contours(Image.from_array(picture.astype(np.uint8)), sigma=0.0)
+        self.assertEqual(found.resolved["binarize"], "otsu")
+        self.assertGreater(found.resolved["otsu_share"], 0.9)
+
+
+class Written(unittest.TestCase):
+    """What goes downstream."""
+
+    def setUp(self) -> None:
+        recipe = Recipe.make(
+            {"lucid_finch_recipe": 1, "name": "pieces", "detectors": [{"name": "pieces", "kind": "contours", "parameters": {}}]}
+        )
+        self.run_ = engine.Engine().run(recipe, Image.from_array(nested(), name="nested.png"))
+
+    def test_findings_files_count_the_shapes(self) -> None:
+        written = findings_document(self.run_)["detections"][0]
+        self.assertEqual(sum(written["counts"].values()), 6)
+        self.assertEqual(len(written["outlines"]), 6)
+        rows = written["findings"]
+        self.assertEqual({row["parent"] for row in rows} - {0}, {row["id"] for row in rows if row["holes"]})
+
+    def test_labels_are_written_inside_the_shapes(self) -> None:
+        d = self.run_.detections["pieces"]
+        around = int(np.flatnonzero(d.findings["left"] == 4.5)[0])
+        x, y = d.place(around)
+        self.assertEqual(int(nested()[round(y), round(x)]), 255)
+        self.assertEqual(d.label(around), f"{d.findings['id'][around]} square")
+        overlay = svg_overlay(self.run_, with_picture=False)
+        self.assertIn(d.label(around), overlay)
+        self.assertEqual(overlay.count('Z"'), 6)
+        self.assertGreaterEqual(annotated_picture(self.run_).width, 640)
 
 
 class BadInput(unittest.TestCase):

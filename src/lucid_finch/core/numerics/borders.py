@@ -24,23 +24,21 @@ from lucid_finch.core.numerics.threads import over_bands
 _CHUNK = 2000
 """Borders followed between two looks at whether to stop."""
 
+_EVERY = 3
+"""Contrast is measured at one crack in so many."""
+
 BLOCKED = np.float32(-1e30)
 """Level of a pixel that is not looked at."""
 
 
 @kernel
 def _cracks(binary, top, bottom):  # type: ignore[no-untyped-def]
-    """How many sides of pixels part foreground and background, above and to the left of these rows' pixels."""
+    """How many sides of pixels above these rows, and below the last one, part foreground and background."""
     height, width = binary.shape
     total = 0
     for y in range(top, bottom):
         row = binary[y]
         some = 0
-        some += row[0]
-        some += row[width - 1]
-        here, after = row[: width - 1], row[1:]
-        for x in range(width - 1):
-            some += here[x] ^ after[x]
         if y == 0:
             for x in range(width):
                 some += row[x]
@@ -122,7 +120,7 @@ def follow_borders(
     chosen = np.arange(1, len(parts)) if chosen is None else chosen
     begin = (parts.y[chosen] + 1) * stride + parts.x[chosen] + 1
     heading = np.where(parts.foreground[chosen] == 1, 0, 1)
-    most = sum(over_bands(lambda top, bottom: int(_cracks(binary, top, bottom)), height, cancelled))
+    most = parts.changes + sum(over_bands(lambda top, bottom: int(_cracks(binary, top, bottom)), height, cancelled))
     codes, start = np.empty(most, np.int64), np.zeros(len(chosen) + 1, np.int64)
     for first in range(0, len(chosen), _CHUNK):
         if cancelled is not None and cancelled():
@@ -137,12 +135,21 @@ def _cross(level, near, codes, start, stride, first, last, x, y, sums):  # type:
     height, width = level.shape
     across = np.array([0, 1, 0, -1])
     down = np.array([-1, 0, 1, 0])
+    marked = near.shape[0] == height
+    # From the corner that a crack leaves to the pixel on its right, and to the next corner.
+    right_x, right_y = np.array([0, -1, -1, 0]), np.array([0, 0, -1, -1])
+    step_x, step_y = np.array([1, 0, -1, 0]), np.array([0, 1, 0, -1])
     for n in range(first, last):
-        rise, contrast, clear, supported, framed = 0.0, 0.0, 0, 0, 0
+        rise, contrast, clear, supported, framed, asked = 0.0, 0.0, 0, 0, 0, 0
+        d = codes[start[n]] & 3
+        place = codes[start[n]] >> 2
+        # A division a crack would take as long as all the rest.
+        cx, cy = place % stride - 1 - right_x[d], place // stride - 1 - right_y[d]
         for i in range(start[n], start[n + 1]):
             d = codes[i] & 3
-            place = codes[i] >> 2
-            py, px = place // stride - 1, place % stride - 1
+            px, py = cx + right_x[d], cy + right_y[d]
+            cx += step_x[d]
+            cy += step_y[d]
             dx, dy = across[d], down[d]
             qy, qx = py + dy, px + dx
             share = 0.5
@@ -154,9 +161,12 @@ def _cross(level, near, codes, start, stride, first, last, x, y, sums):  # type:
                     framed += 1
                 else:
                     share = inside / (inside - outside)
-                    supported += near[py, px] | near[qy, qx]
+                    if marked:
+                        supported += near[py, px] | near[qy, qx]
+                    told = (i - start[n]) % _EVERY == 0
+                    asked += told
                     iy, ix, oy, ox = py - 3 * dy, px - 3 * dx, qy + 3 * dy, qx + 3 * dx
-                    if 0 <= iy < height and 0 <= ix < width and 0 <= oy < height and 0 <= ox < width:
+                    if told and 0 <= iy < height and 0 <= ix < width and 0 <= oy < height and 0 <= ox < width:
                         a, b = level[iy, ix], level[oy, ox]
                         if a > BLOCKED and b > BLOCKED:
                             contrast += a - b
@@ -169,7 +179,7 @@ def _cross(level, near, codes, start, stride, first, last, x, y, sums):  # type:
         count = start[n + 1] - start[n]
         sums[n, 2] = supported / (count - framed) if count > framed else 1.0
         sums[n, 3] = framed / count
-        sums[n, 4] = clear / count
+        sums[n, 4] = clear / max(asked, 1)
 
 
 @dataclass(frozen=True)
@@ -187,7 +197,7 @@ class Crossings:
     framed: NDArray[np.float64]
     """Share of the cracks on the frame of the image or beside pixels that are not looked at."""
     clear: NDArray[np.float64]
-    """Share of the cracks that `rise` and `contrast` are means of."""
+    """Share of the cracks asked for `rise` and `contrast` that lay clear of the frame."""
 
 
 def cross_level(
@@ -197,7 +207,8 @@ def cross_level(
 
     `level` is (H, W), `BLOCKED` where nothing is looked at; `near` marks pixels (1) that support a border. Raises `Cancelled`.
     """
-    near = np.zeros(level.shape, np.uint8) if near is None else near
+    # A whole plane of zeros would cost more than all the rest: its pages are fresh.
+    near = np.zeros((0, 0), np.uint8) if near is None else near
     x, y = np.empty(len(borders.codes)), np.empty(len(borders.codes))
     sums = np.empty((len(borders), 5))
     for first in range(0, len(borders), _CHUNK):

@@ -52,21 +52,6 @@ def _changes_band(binary, top, bottom, flips, count):  # type: ignore[no-untyped
     return total
 
 
-@kernel
-def _changes_most(binary, top, bottom):  # type: ignore[no-untyped-def]
-    """An upper bound of the number of changes of colour in these rows."""
-    total = 0
-    width = binary.shape[1]
-    for y in range(top, bottom):
-        row = binary[y]
-        here, after = row[: width - 1], row[1:]
-        some = 0
-        for x in range(width - 1):
-            some += here[x] ^ after[x]
-        total += some + 2
-    return total
-
-
 @helper
 def _unite(parent, a, b):  # type: ignore[no-untyped-def]
     """The earlier part takes the later one."""
@@ -217,6 +202,8 @@ class Parts:
     xx: NDArray[np.float64]
     xy: NDArray[np.float64]
     yy: NDArray[np.float64]
+    changes: int
+    """How often the colour changes along rows."""
 
     def __len__(self) -> int:
         return len(self.area)
@@ -236,10 +223,11 @@ def _labelled_runs(binary: Binary, cancelled: Callable[[], bool] | None) -> _Run
     height, width = binary.shape
 
     def band(top: int, bottom: int) -> tuple[NDArray[np.int32], NDArray[np.int64]]:
-        flips = np.empty(_changes_most(binary, top, bottom) + 1, np.int32)
+        # Room for the most there can be costs nothing where it is not used.
+        flips = np.empty((bottom - top) * (width + 1) + 1, np.int32)
         count = np.zeros(height, np.int64)
         total = _changes_band(binary, top, bottom, flips, count)
-        return flips[:total], count[top:bottom]
+        return flips[:total].copy(), count[top:bottom]
 
     found = over_bands(band, height, cancelled)
     flips = np.concatenate([f for f, _ in found])
@@ -290,4 +278,4 @@ def label_parts(binary: Binary, cancelled: Callable[[], bool] | None = None) -> 
     cx, cy = sums[:, 1] / (2 * n), sums[:, 2] / n
     foreground, x, y, around, left, top, right, bottom = (np.ascontiguousarray(c) for c in whole.T)
     xx, xy, yy = sums[:, 3] / (12 * n) - cx * cx, sums[:, 4] / (2 * n) - cx * cy, sums[:, 5] / n - cy * cy
-    return Parts(foreground, x, y, around, left, top, right, bottom, sums[:, 0], cx, cy, xx, xy, yy)
+    return Parts(foreground, x, y, around, left, top, right, bottom, sums[:, 0], cx, cy, xx, xy, yy, len(runs.flips))
