@@ -94,7 +94,8 @@ class Engine:
         gathered = self.cache.get(gather_key, lambda: detector.gather(image, parameters, context))
         form_key = (*gather_key, repr(parameters.plain(Stage.FORM)))
         candidates = self.cache.get(form_key, lambda: detector.form(image, gathered, parameters))
-        return conclude(detector, image, gathered, candidates, parameters, name or kind, started)
+        with cancellable(cancelled):
+            return conclude(detector, image, gathered, candidates, parameters, name or kind, started)
 
     def run(
         self,

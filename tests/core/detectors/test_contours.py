@@ -391,6 +391,25 @@ class BadInput(unittest.TestCase):
             parameters = engine.detector_of("contours").Parameters.make({}, "contours")
             engine.Engine().detect("contours", disc(30.0), parameters, cancelled=lambda: True)
 
+    def test_naming_can_be_cancelled(self) -> None:
+        picture = np.random.default_rng(0).integers(0, 256, (150, 200)).astype(np.uint8)
+        looks: list[int] = []
+        most = 10**9
+
+        def cancelled() -> bool:
+            looks.append(0)
+            return len(looks) > most
+
+        parameters = engine.detector_of("contours").Parameters.make({"binarize": "otsu", "sigma": 0.0}, "contours")
+        engine.Engine().detect("contours", Image.from_array(picture), parameters, cancelled=cancelled)
+        # The last looks are between stretches of names.
+        whole = len(looks)
+        most = whole - 3
+        looks.clear()
+        with self.assertRaises(Cancelled):
+            engine.Engine().detect("contours", Image.from_array(picture), parameters, cancelled=cancelled)
+        self.assertLess(len(looks), whole)
+
 
 if __name__ == "__main__":
     unittest.main()

@@ -27,6 +27,7 @@ from lucid_finch.core.numerics.borders import BLOCKED, Borders, cross_level, fol
 from lucid_finch.core.numerics.components import Parts, label_parts, reconstructed
 from lucid_finch.core.numerics.gradients import gaussian_kernel
 from lucid_finch.core.numerics.outlines import label_places, measure_outlines, simplified
+from lucid_finch.core.numerics.threads import cancelled_here
 from lucid_finch.core.parameters import Range, forms, gathers, judges
 from lucid_finch.core.regions import blocked_pixels
 
@@ -491,7 +492,7 @@ def _names(gathered: Gathered, rows: NDArray[np.int64]) -> Floats:
     new = np.array([row for row in rows.tolist() if row not in known], np.int64)
     if len(new):
         m = gathered.measures
-        named = outline_names.name_outlines(gathered.x, gathered.y, gathered.borders.start, m["jitter"], new)
+        named = outline_names.name_outlines(gathered.x, gathered.y, gathered.borders.start, m["jitter"], new, cancelled_here())
         values = zip(named.code.tolist(), named.second.tolist(), named.score.tolist(), named.corners.tolist(), strict=True)
         known.update(zip(new.tolist(), values, strict=True))
     return np.array([known[row] for row in rows.tolist()], float).reshape(-1, 4)

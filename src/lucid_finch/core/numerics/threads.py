@@ -50,6 +50,12 @@ def cancellable(cancelled: Callable[[], bool] | None) -> Iterator[None]:
         _state.cancelled = before
 
 
+def cancelled_here() -> Callable[[], bool] | None:
+    """What `cancellable` was given, for loops of this thread that go over no bands."""
+    found: Callable[[], bool] | None = getattr(_state, "cancelled", None)
+    return found
+
+
 def bands(height: int, band_height: int = BAND_HEIGHT) -> list[tuple[int, int]]:
     """Row ranges (first, one past the last) that cover `height` rows."""
     return [(top, min(height, top + band_height)) for top in range(0, height, band_height)]
@@ -67,7 +73,7 @@ def over_bands(
     that waits for its own pool would never end.
     """
     parts = bands(height, band_height)
-    cancelled = cancelled or getattr(_state, "cancelled", None)
+    cancelled = cancelled or cancelled_here()
 
     def one(part: tuple[int, int]) -> Result:
         if cancelled is not None and cancelled():
