@@ -432,6 +432,7 @@ class FilteredTable(QWidget):
         self.field.textChanged.connect(lambda: self._later.start())
         self.said = QLabel()
         self.said.setObjectName("quiet")
+        self.said.hide()
         # Long counts give way to the field.
         self.said.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         row.addWidget(self.field, 2)
@@ -446,8 +447,13 @@ class FilteredTable(QWidget):
         if self.field.text():
             self.apply()
         elif self.said.text() != self.counts:
-            self.said.setText(self.counts)
-            self.said.setToolTip(self.counts)
+            self._say(self.counts)
+
+    def _say(self, text: str) -> None:
+        """Beside the field, which has all the width where there is nothing to say."""
+        self.said.setText(text)
+        self.said.setToolTip(text)
+        self.said.setVisible(bool(text))
 
     def apply(self) -> None:
         """Filter by what the field says; a wrong condition is told and shows all."""
@@ -460,8 +466,7 @@ class FilteredTable(QWidget):
             except ParameterError as error:
                 said = str(error).removeprefix("filter: ")
         said = said or self.counts
-        self.said.setText(said)
-        self.said.setToolTip(said)
+        self._say(said)
         self.field.setProperty("wrong", bool(text) and kept is None)
         self.field.style().unpolish(self.field)
         self.field.style().polish(self.field)

@@ -320,19 +320,10 @@ class Contours(Detector):
         columns = {name: values[chosen] for name, values in candidates.columns.items()}
         row_of = np.full(len(candidates), -1, np.int64)
         row_of[chosen] = np.arange(len(chosen))
-        # The nearest outline around it that stands as well; those of outer parts come first in the gathered order.
-        parent = g.parent[chosen]
-        depth = np.zeros(len(chosen), np.int64)
-        while True:
-            climb = (parent >= 0) & (row_of[parent] < 0)
-            if not climb.any():
-                break
-            parent = np.where(climb, g.parent[parent], parent)
-        around = np.where(parent >= 0, row_of[parent], -1)
-        up = around.copy()
-        while (up >= 0).any():
-            depth += up >= 0
-            up = np.where(up >= 0, around[up], -1)
+        stands = np.zeros(len(candidates), bool)
+        stands[chosen] = True
+        up, depth = _nearest_around(g.parent, stands)
+        around = np.where(up[chosen] >= 0, row_of[up[chosen]], -1)
         # Holes count whether they are listed or not.
         alone = [limit for limit in self.limits(image, g, parameters) if limit.parameter not in ("nesting", "drop_frame")]
         sound = np.ones(len(candidates), bool)
@@ -340,7 +331,7 @@ class Contours(Detector):
             if limit.criterion in ("area", "support"):
                 sound &= limit.passed(candidates.columns[limit.criterion])
         inner = np.flatnonzero(sound & (g.parent >= 0))
-        columns["parent"], columns["depth"] = around, depth
+        columns["parent"], columns["depth"] = around, depth[chosen]
         columns["holes"] = np.bincount(g.parent[inner], minlength=len(candidates))[: len(candidates)][chosen]
         named = _names(g, chosen)
         columns["shape"], columns["runner_up"] = named[:, 0].astype(np.int8), named[:, 1].astype(np.int8)
@@ -451,22 +442,24 @@ def _worth_following(
     return chosen, notes
 
 
+def _nearest_around(around: NDArray[np.int64], stands: NDArray[np.bool_]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """The nearest entry around each that stands (-1 if none does), and how many do; `around` is the next one out, or -1."""
+    up = around.copy()
+    while (climbs := (up >= 0) & ~stands[up]).any():
+        up = np.where(climbs, around[up], up)
+    depth, out = np.zeros(len(up), np.int64), up
+    while (further := out >= 0).any():
+        depth += further
+        out = np.where(further, up[out], -1)
+    return up, depth
+
+
 def _nesting(parts: Parts, chosen: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
     """The outline around each of the chosen parts (-1 if none), and how many there are around it."""
     row_of = np.full(len(parts), -1, np.int64)
     row_of[chosen] = np.arange(len(chosen))
-    around = parts.around[chosen]
-    while True:
-        climb = (around > 0) & (row_of[around] < 0)
-        if not climb.any():
-            break
-        around = np.where(climb, parts.around[around], around)
-    parent = np.where(around > 0, row_of[around], -1)
-    depth, up = np.zeros(len(chosen), np.int64), parent.copy()
-    while (up >= 0).any():
-        depth += up >= 0
-        up = np.where(up >= 0, parent[up], -1)
-    return parent, depth
+    up, depth = _nearest_around(np.where(parts.around > 0, parts.around, -1), row_of >= 0)
+    return np.where(up[chosen] >= 0, row_of[up[chosen]], -1), depth[chosen]
 
 
 def _rim_blur(

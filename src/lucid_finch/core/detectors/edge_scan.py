@@ -317,7 +317,8 @@ class EdgeScan(Detector):
         if fit["kind"] == "line":
             what = f"line {fit['angle']:.3f} ± {fit['angle_std']:.3f}°"
             if isinstance(fit.get("reference"), str):
-                what += f", {fit['angle_to_reference']:.3f}° to {fit['reference']}"
+                told = f"{fit['angle_to_reference']:.3f}° to" if math.isfinite(fit["angle_to_reference"]) else "no line of"
+                what += f", {told} {fit['reference']}"
         elif fit["kind"] == "circle":
             what = f"circle, radius {fit['radius']:.2f} ± {fit['radius_std']:.2f} px"
         else:
