@@ -48,6 +48,17 @@ class Judging(unittest.TestCase):
         gained, lost = gained_and_lost(before, after)
         self.assertEqual((gained.tolist(), lost.tolist()), ([1, 2], [4]))
 
+    def test_the_ends_of_a_range_are_limits_of_their_own(self) -> None:
+        values = np.array([1.0, 5.0, 9.0, np.nan])
+        low, high = Limit("area", "area", "at least", 3.0, 0), Limit("area", "area", "at most", 7.0, 1)
+        merit = np.array([4.0, 3.0, 2.0, 1.0])
+        result = judge({"area": values}, (low, high), merit)
+        self.assertEqual(result.found.tolist(), [1])
+        self.assertEqual(result.failed.tolist()[::2], [0, 1])
+        loose = judge({"area": values}, with_limit((low, high), high, 9.0), merit)
+        self.assertEqual(loose.found.tolist(), [1, 2])
+        self.assertEqual(with_limit((low, high), high, 9.0)[0], low)
+
     def test_nothing_at_all(self) -> None:
         result = judge({"strength": np.empty(0)}, (STRENGTH,), np.empty(0))
         self.assertEqual(len(result.found), 0)

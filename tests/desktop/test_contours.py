@@ -161,6 +161,35 @@ class Scans(BenchCase):
         nameless = [m for m in self.bench.frames[0].pane.marks if m.nameless]
         self.assertEqual(sorted(len(m.start) - 1 for m in nameless), [1, 16])
 
+    def test_a_scan_is_copied_as_text_and_what_is_drawn_takes_its_place(self) -> None:
+        self.bench.tabs.setCurrentWidget(self.bench.measure)
+        self.settle()
+        self.bench.choose([3], [])
+        rows = self.bench.measure.text().splitlines()
+        self.assertEqual(rows[0], self.bench.measure.seen[0])
+        crossings = len(self.bench.measure.plot.profile.crossings)
+        self.assertEqual(rows.index("at\tvalue\tslope") - rows.index("edge\tat\tstd\tslope\tx\ty") - 2, crossings)
+        drawn = {"shape": "line", "points": [[300.0, 200.0], [420.0, 260.0]]}
+        self.bench.drawing.changed.emit("measure", drawn, False)
+        self.assertAlmostEqual(float(self.bench.measure.plot.profile.at[-1]), np.hypot(120, 60), places=6)
+        self.bench.measure.clear_button.click()
+        self.assertIs(self.bench.measure.plot.profile, self.bench.measure.seen[1])
+
+    def test_a_line_that_is_not_there_is_said(self) -> None:
+        self.bench.study.edit_detector("glaze boundary", {"reference_line": "nowhere"}, "reference")
+        self.settle()
+        detection = self.bench.study.detections["glaze boundary"]
+        self.assertIn("no line of nowhere", detection.work.detector.fit_text(detection.fit))
+
+    def test_no_pane_waits_for_a_map_that_the_detector_does_not_have(self) -> None:
+        self.bench.set_panes(4)
+        self.settle()
+        evidence = self.bench.study.detection.evidence
+        self.assertNotIn("magnitude", evidence)
+        for frame in self.bench.frames:
+            self.assertIn(frame.map_name, {"source", "prepared", *evidence})
+            self.assertIsNotNone(frame.pane.picture)
+
     def test_an_angle_is_told_against_another_line(self) -> None:
         entry = self.bench.study.recipe.plain()["detectors"][0]
         other = {**entry, "name": "again", "parameters": {**entry["parameters"], "reference_line": "glaze boundary"}}

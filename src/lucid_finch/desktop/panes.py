@@ -285,6 +285,14 @@ class PaneGroup(QWidget):
         self.pictures = {name: picture for name, picture in self.pictures.items() if name not in lost}
         self._show_all()
 
+    def use_maps(self, names: list[str]) -> None:
+        """The maps there are, in the order of the stages: panes whose map the detector does not have show its last."""
+        lost = [frame for frame in self.frames if frame.map_name not in names]
+        for frame in lost:
+            frame.map_name = names[-1]
+        if lost:
+            self._show_all()
+
     def compare(self, number: int, how: str, name: str) -> None:
         """Divide a pane between its map and another ("divide"), or show their "difference"; "" for its map alone."""
         frame = self.frames[number]

@@ -592,6 +592,8 @@ class Bench(QMainWindow):
         if fresh:
             for picture in self.panes.pictures.values():
                 self.strip.show_picture(picture)
+        if found is not None:
+            self.panes.use_maps([name for name, _ in self._stages()])
         self._show_active_maps()
         # Overlay first, tables once it is painted: no turn of the event loop is longer than a frame.
         if not self._tables_due.isActive():

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from scipy import ndimage
 
 from lucid_finch.core import engine
+from lucid_finch.core.detectors.contours import _nearest_around
 from lucid_finch.core.errors import Cancelled, ParameterError
 from lucid_finch.core.explaining import explain
 from lucid_finch.core.image import Image
@@ -281,6 +282,19 @@ class Parting(unittest.TestCase):
             whole = shown.values
             self.assertEqual(whole.shape, (180, 370), name)
             np.testing.assert_allclose(shown.part(31, 17, 120, 90), whole[17:90, 31:120], atol=1e-4)
+
+
+class Around(unittest.TestCase):
+    def test_what_does_not_stand_is_passed_over(self) -> None:
+        around = np.array([-1, 0, 1, 2, 0, -1])
+        stands = np.array([True, False, True, True, False, True])
+        up, depth = _nearest_around(around, stands)
+        self.assertEqual(up.tolist(), [-1, 0, 0, 2, 0, -1])
+        self.assertEqual(depth.tolist(), [0, 1, 1, 2, 1, 0])
+        for none in (np.zeros(6, bool), np.ones(6, bool)):
+            up, depth = _nearest_around(around, none)
+            self.assertEqual(up.tolist(), around.tolist() if none.all() else [-1] * 6)
+            self.assertEqual(depth.max(), 3 if none.all() else 0)
 
 
 class Levels(unittest.TestCase):
