@@ -21,7 +21,9 @@ Model = NDArray[np.float64]
 
 OUTLIERS = ("none", "ransac", "median", "huber")
 
-_TRIES = 600
+_TRIES = 300
+_TRIES_OF_MANY = 600
+"""For models of more than three points: all of them right happens seldom."""
 
 _JUDGED = 250
 _LEAST_SPREAD = 0.02
@@ -115,12 +117,13 @@ def _concluded(points: Points, shape: Shape, model: Model, used: NDArray[np.bool
 
 def _tries(n: int, least: int) -> NDArray[np.int64]:
     """Choices of `least` different points: all of them if that is few, else some hundred at random."""
-    if math.comb(n, least) <= _TRIES:
+    most = _TRIES if least <= 3 else _TRIES_OF_MANY
+    if math.comb(n, least) <= most:
         from itertools import combinations
 
         return np.array(list(combinations(range(n), least)), np.int64)
-    drawn = np.sort(np.random.default_rng(12345).integers(0, n, (_TRIES * 2, least)), axis=1)
-    return drawn[(np.diff(drawn, axis=1) > 0).all(axis=1)][:_TRIES]
+    drawn = np.sort(np.random.default_rng(12345).integers(0, n, (most * 2, least)), axis=1)
+    return drawn[(np.diff(drawn, axis=1) > 0).all(axis=1)][:most]
 
 
 def _median_spread(n: int, least: int) -> float:

@@ -38,8 +38,33 @@ class ScanLines:
 def _sample_band(pixels, mask, start, along, across, lines, top, bottom, out):  # type: ignore[no-untyped-def]
     height, width = pixels.shape
     masked = mask.shape[0] == height
+    count = out.shape[1]
     for s in range(top, bottom):
-        for k in range(out.shape[1]):
+        row = out[s - top]
+        if not masked and width > 1 and height > 1:
+            # A scan whose ends and sides lie between pixel centres does so everywhere: nothing to ask a sample.
+            inside = True
+            for k in (0, count - 1):
+                for off in (-(lines - 1) * 0.5, (lines - 1) * 0.5):
+                    u = start[s, 0] + k * along[s, 0] + off * across[s, 0]
+                    v = start[s, 1] + k * along[s, 1] + off * across[s, 1]
+                    inside &= 0.0 <= u <= width - 1.0 and 0.0 <= v <= height - 1.0
+            if inside:
+                row[:] = np.float32(0)
+                for j in range(lines):
+                    off = j - (lines - 1) * 0.5
+                    u0, v0 = start[s, 0] + off * across[s, 0], start[s, 1] + off * across[s, 1]
+                    for k in range(count):
+                        u, v = u0 + k * along[s, 0], v0 + k * along[s, 1]
+                        i, l = min(int(u), width - 2), min(int(v), height - 2)
+                        a, b = np.float32(u - i), np.float32(v - l)
+                        upper = (np.float32(1) - a) * np.float32(pixels[l, i]) + a * np.float32(pixels[l, i + 1])
+                        lower = (np.float32(1) - a) * np.float32(pixels[l + 1, i]) + a * np.float32(pixels[l + 1, i + 1])
+                        row[k] += (np.float32(1) - b) * upper + b * lower
+                for k in range(count):
+                    row[k] /= np.float32(lines)
+                continue
+        for k in range(count):
             total = np.float32(0)
             for j in range(lines):
                 off = j - (lines - 1) * 0.5
@@ -58,7 +83,7 @@ def _sample_band(pixels, mask, start, along, across, lines, top, bottom, out):  
                 upper = (np.float32(1) - a) * np.float32(pixels[l, i]) + a * np.float32(pixels[l, right])
                 lower = (np.float32(1) - a) * np.float32(pixels[below, i]) + a * np.float32(pixels[below, right])
                 total += (np.float32(1) - b) * upper + b * lower
-            out[s - top, k] = total / np.float32(lines)
+            row[k] = total / np.float32(lines)
 
 
 def sample_scans(pixels: NDArray[Any], mask: NDArray[np.bool_] | None, scans: ScanLines, lines: int) -> Values:
@@ -97,3 +122,30 @@ def slopes(profiles: Values, weights: NDArray[np.float64]) -> Values:
     line = weights.astype(np.float32)
     over_bands(lambda top, bottom: _slope_band(profiles, line, top, bottom, out[top:bottom]), len(out))
     return out
+
+
+@kernel
+def _find_extrema(slope, least, scan, at, values):  # type: ignore[no-untyped-def]
+    found = 0
+    room = scan.size
+    for s in range(slope.shape[0]):
+        row = slope[s]
+        for k in range(1, row.size - 1):
+            here, before, after = abs(row[k]), abs(row[k - 1]), abs(row[k + 1])
+            if (here >= least) & (here > before) & (here >= after):
+                if found < room:
+                    scan[found], at[found] = s, k
+                    values[found, 0], values[found, 1], values[found, 2] = before, here, after
+                found += 1
+    return found
+
+
+def find_extrema(slope: Values, least: float) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.float64]]:
+    """Scan, sample, and sizes before, at and after (n, 3) of every local extremum of the slope of at least `least`."""
+    room = max(1024, 4 * len(slope))
+    while True:
+        scan, at, values = np.empty(room, np.int64), np.empty(room, np.int64), np.empty((room, 3))
+        found = _find_extrema(slope, np.float32(least), scan, at, values)
+        if found <= room:
+            return scan[:found], at[:found], values[:found]
+        room = found
