@@ -6,9 +6,10 @@ from lucid_finch.core.detector import Detector
 from lucid_finch.core.detectors.contours import Contours
 from lucid_finch.core.detectors.edge_scan import EdgeScan
 from lucid_finch.core.detectors.edges import Edges
+from lucid_finch.core.detectors.lines import Lines
 from lucid_finch.core.errors import ParameterError, nearest
 
-KINDS: dict[str, type[Detector]] = {detector.kind: detector for detector in (Edges, EdgeScan, Contours)}
+KINDS: dict[str, type[Detector]] = {detector.kind: detector for detector in (Edges, EdgeScan, Contours, Lines)}
 """Every kind of detector by name."""
 
 

@@ -16,21 +16,18 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import model_validator
 
-from lucid_finch.core.detection import Arithmetic, Array, Column, EvidenceMap, Outlines
+from lucid_finch.core.detection import Array, Column, EvidenceMap, Outlines
 from lucid_finch.core.detector import Candidates, Context, Detector, DetectorParameters, Finished, Reason, Work
+from lucid_finch.core.edge_evidence import SLOPE, GradientMaps, measured_points
 from lucid_finch.core.image import Image
 from lucid_finch.core.judging import Limit
-from lucid_finch.core.margins import clipped, shrunk
 from lucid_finch.core.numerics import chain_chance
-from lucid_finch.core.numerics.background import Background, measure_background
+from lucid_finch.core.numerics.background import Background
 from lucid_finch.core.numerics.chains import Chains, chain_medians
-from lucid_finch.core.numerics.edge_points import EdgePoints, find_edge_points, scale_plane
-from lucid_finch.core.numerics.gradients import Kernel1D, gaussian_kernel, gradient_planes, magnitude, operator_kernels, smoothed
+from lucid_finch.core.numerics.edge_points import EdgePoints
 from lucid_finch.core.numerics.linked import linked
 from lucid_finch.core.parameters import Length, forms, gathers, judges
 from lucid_finch.core.regions import blocked_pixels
-
-_SLOPE = "grey/px"
 
 
 class EdgesParameters(DetectorParameters):
@@ -53,7 +50,7 @@ class EdgesParameters(DetectorParameters):
     low: float | None = forms(
         None,
         label="Weakest link",
-        unit=_SLOPE,
+        unit=SLOPE,
         above=0.0,
         usual=(0.0, 30.0),
         auto=f"{chain_chance.Z_LOW:g} times the background's gradient around each point",
@@ -62,7 +59,7 @@ class EdgesParameters(DetectorParameters):
     high: float | None = judges(
         None,
         label="Strongest link, at least",
-        unit=_SLOPE,
+        unit=SLOPE,
         above=0.0,
         usual=(0.0, 60.0),
         criterion="reach",
@@ -130,25 +127,17 @@ class Edges(Detector):
     columns = (
         Column("log_nfa", "sureness", "", "-log10 of the expected number of false alarms", 1),
         Column("length", "length", "px", "along the chain", 1, "length"),
-        Column("strength", "strength", _SLOPE, "median gradient", 2, "slope"),
-        Column("peak", "strongest", _SLOPE, "largest gradient", 2, "slope"),
+        Column("strength", "strength", SLOPE, "median gradient", 2, "slope"),
+        Column("peak", "strongest", SLOPE, "largest gradient", 2, "slope"),
         Column("closed", "closed", "", "1 where the end meets the start", 0),
         Column("points", "points", "", "number of points", 0),
     )
-    criteria = (Column("reach", "strongest link", _SLOPE, "largest gradient of all that the chain touches", 2, "slope"),)
+    criteria = (Column("reach", "strongest link", SLOPE, "largest gradient of all that the chain touches", 2, "slope"),)
 
     def gather(self, image: Image, parameters: EdgesParameters, context: Context) -> Gathered:
-        kernels = operator_kernels(parameters.operator, parameters.sigma)
-        blocked = blocked_pixels(image, parameters.region, len(kernels[0]) // 2)
-        region = parameters.region.model_dump_json() if parameters.region is not None else ""
-        background = context.shared(
-            f"background {parameters.operator} {parameters.sigma!r} {region}",
-            lambda: measure_background(image.pixels, kernels, image.quantum, blocked, context.cancelled),
+        points, background = measured_points(
+            image, parameters.region, parameters.sigma, context, parameters.operator, self.floor(parameters)
         )
-        floor = self.floor(parameters)
-        factor, least = (chain_chance.Z_LOW, 0.0) if floor is None else (0.0, floor)
-        least = max(least, 1e-6 * image.span)
-        points = find_edge_points(image.pixels, kernels, background, factor, least, blocked, context.cancelled)
         return Gathered(points, background)
 
     def floor(self, parameters: EdgesParameters) -> float | None:
@@ -232,27 +221,7 @@ class Edges(Detector):
         return Finished(columns, Outlines(xy, start, chains.closed[chosen]), listed)
 
     def evidence(self, work: Work) -> list[EvidenceMap]:
-        image, parameters, gathered = work.image, work.parameters, work.gathered
-        maps = _Maps(image, parameters, gathered)
-
-        smooth, derive = (line.astype(float) for line in maps.kernels)
-        x, y = np.outer(smooth, derive), np.outer(derive, smooth)
-        blur = gaussian_kernel(parameters.sigma)
-        sums: dict[str, tuple[dict[str, Any], bool]] = {
-            "smoothed": ({"weights": np.outer(blur, blur)}, False),
-            "gradient_x": ({"x": x}, False),
-            "gradient_y": ({"y": y}, False),
-            "magnitude": ({"x": x, "y": y}, True),
-        }
-        reach = (len(blur) if parameters.sigma > 0 else 1) // 2, len(smooth) // 2
-
-        def one(name: str, label: str, unit: str, kind: Any, compute: Any, help: str) -> EvidenceMap:
-            arithmetic = Arithmetic("prepared", *sums[name]) if name in sums else None
-            margin = reach[0 if name == "smoothed" else 1] * image.frame.scale
-            sure = shrunk(clipped(image.corners, image.sure), margin)
-            return EvidenceMap(
-                name, label, unit, kind, image.width, image.height, compute, image.frame, help, arithmetic=arithmetic, sure=sure
-            )
+        maps = _maps(work.image, work.gathered, work.parameters)
 
         @cache
         def standing() -> tuple[EdgePoints, NDArray[np.bool_]]:
@@ -263,23 +232,7 @@ class Edges(Detector):
             kept[formed.chains.order[np.repeat(keep, np.diff(formed.chains.start))]] = True
             return formed.points, kept
 
-        def edges(left: int, top: int, right: int, bottom: int) -> Array:
-            points, kept = standing()
-            out = np.zeros((bottom - top, right - left), np.uint8)
-            row, column, here = points.within(left, top, right, bottom)
-            out[row, column] = kept[here]
-            return out
-
-        return [
-            one("smoothed", "smoothed", "grey", "grey", maps.smoothed, "the image after the Gaussian smoothing"),
-            one("gradient_x", "gradient x", _SLOPE, "signed", maps.gradient_x, "positive where it brightens to the right"),
-            one("gradient_y", "gradient y", _SLOPE, "signed", maps.gradient_y, "positive where it brightens downwards"),
-            one("magnitude", "magnitude", _SLOPE, "grey", maps.magnitude, "length of the gradient"),
-            one("direction", "direction", "deg", "cyclic", maps.direction, "from dark to bright, 0 is right, 90 down"),
-            one("above", "above limit", _SLOPE, "grey", maps.above, "magnitude where it reaches the lower limit"),
-            one("thinned", "thinned", _SLOPE, "mask", maps.thinned, "maxima of the magnitude along the gradient"),
-            replace(one("edges", "edges", "", "mask", edges, "points of the chains that stand"), judged=True),
-        ]
+        return [*maps.listed(), maps.marked("edges", "edges", "points of the chains that stand", standing)]
 
     def distances(self, candidates: Candidates, x: float, y: float) -> Array:
         formed: _Formed = candidates.detail
@@ -290,7 +243,7 @@ class Edges(Detector):
         return np.sqrt(np.minimum.reduceat(far, formed.chains.start[:-1]))
 
     def probe(self, image: Image, gathered: Gathered, parameters: EdgesParameters, x: float, y: float) -> list[Reason]:
-        maps = _Maps(image, parameters, gathered)
+        maps = _maps(image, gathered, parameters)
         reach = 3
         column, row = round(x), round(y)
         box = (
@@ -311,7 +264,7 @@ class Edges(Detector):
                 Reason("region", 0.0, None, "", False, "this place is outside the region, or its pixels are not valid")
             )
         enough = measured >= limit
-        text = f"the strongest gradient within {reach} px is {measured:.2f} {_SLOPE}, at ({u:.0f}, {v:.0f}); "
+        text = f"the strongest gradient within {reach} px is {measured:.2f} {SLOPE}, at ({u:.0f}, {v:.0f}); "
         if enough:
             text += "it is no maximum along its own direction: it belongs to the flank of an edge nearby"
         else:
@@ -319,61 +272,9 @@ class Edges(Detector):
             if parameters.low is not None:
                 text = text[: text.index("the weakest link")] + f"the weakest link must have {limit:.2f}"
         change = None if enough or measured <= 0 else ("low", float(f"{0.98 * measured:.3g}"))
-        reasons.append(Reason("gradient", measured, limit, _SLOPE, enough, text, change))
+        reasons.append(Reason("gradient", measured, limit, SLOPE, enough, text, change))
         return reasons
 
 
-class _Maps:
-    """The plain steps, for the rectangle that is looked at, from the image with a margin."""
-
-    def __init__(self, image: Image, parameters: EdgesParameters, gathered: Gathered) -> None:
-        self.image, self.parameters, self.gathered = image, parameters, gathered
-        self.kernels: tuple[Kernel1D, Kernel1D] = operator_kernels(parameters.operator, parameters.sigma)
-
-    def _with_margin(self, box: tuple[int, int, int, int], margin: int) -> tuple[Array, tuple[slice, slice]]:
-        left, top, right, bottom = box
-        x0, y0 = max(left - margin, 0), max(top - margin, 0)
-        part = self.image.pixels[y0 : bottom + margin, x0 : right + margin]
-        return np.ascontiguousarray(part), (slice(top - y0, bottom - y0), slice(left - x0, right - x0))
-
-    def smoothed(self, *box: int) -> Array:
-        weights = gaussian_kernel(self.parameters.sigma)
-        part, inner = self._with_margin(box, len(weights) // 2)  # type: ignore[arg-type]
-        return smoothed(part, weights)[inner]
-
-    def gradient(self, *box: int) -> tuple[Array, Array]:
-        part, inner = self._with_margin(box, len(self.kernels[0]) // 2)  # type: ignore[arg-type]
-        gx, gy = gradient_planes(part, self.kernels)
-        return gx[inner], gy[inner]
-
-    def gradient_x(self, *box: int) -> Array:
-        return self.gradient(*box)[0]
-
-    def gradient_y(self, *box: int) -> Array:
-        return self.gradient(*box)[1]
-
-    def magnitude(self, *box: int) -> Array:
-        return magnitude(*self.gradient(*box))
-
-    def direction(self, *box: int) -> Array:
-        gx, gy = self.gradient(*box)
-        return np.asarray(np.degrees(np.arctan2(gy, gx)) % np.float32(360.0), np.float32)
-
-    def limit(self, *box: int) -> Array:
-        """The lower limit at every pixel."""
-        left, top, right, bottom = box
-        if self.parameters.low is not None:
-            return np.full((bottom - top, right - left), self.parameters.low, np.float32)
-        plane = scale_plane(self.gathered.background.scale, self.image.width, top, bottom)[:, left:right]
-        return np.asarray(chain_chance.Z_LOW * plane, np.float32)
-
-    def above(self, *box: int) -> Array:
-        magnitude = self.magnitude(*box)
-        return np.where(magnitude >= self.limit(*box), magnitude, np.float32(0))
-
-    def thinned(self, left: int, top: int, right: int, bottom: int) -> Array:
-        points = self.gathered.points
-        out = np.zeros((bottom - top, right - left), np.float32)
-        row, column, here = points.within(left, top, right, bottom)
-        out[row, column] = points.strength[here]
-        return out
+def _maps(image: Image, gathered: Gathered, parameters: EdgesParameters) -> GradientMaps:
+    return GradientMaps(image, gathered.points, gathered.background, parameters.sigma, parameters.operator, parameters.low)

@@ -1,0 +1,472 @@
+"""Straight lines out of edge points: votes over angle and offset, and the points that support each line that they point to.
+
+Each point votes for the normals within a fan around its gradient (Duda and Hart, CACM 15(1), 1972; the fan after O'Gorman and
+Clowes, IEEE Trans. Comput. 25(4), 1976), as wide as its direction is unsure. The strongest cells are visited first; a line is
+refined on the points near it, and those that it explains withdraw their votes (Matas, Galambos and Kittler, CVIU 78(1), 2000,
+withdraw likewise). Whether a stretch of a line is none of the background's doing is told as in Desolneux, Moisan and Morel
+(IJCV 40(1), 2000): how unlikely it is that so many of its independent steps hold a background point of that direction.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from lucid_finch.core.errors import Cancelled
+from lucid_finch.core.numerics.compiling import helper, kernel
+from lucid_finch.core.numerics.threads import cancelled_here
+
+Floats = NDArray[np.float32]
+
+_SECTORS = 36
+"""Directions by which points are filed, over half a turn."""
+_STRIP = 8.0
+"""px of offset by which they are filed."""
+_JOINED = 3
+"""Bins of 1 px without a point that do not part a line."""
+_NEAR = 1.25
+"""px: points so near to a line support it."""
+_AGREES = math.sin(0.36)
+"""Points whose normal lies within 20 degrees of a line's support it; they vote for fewer, where they are surer."""
+_BLOCK = 64
+_MOST_PIECES = 256
+_FALL = 0.72
+
+
+@dataclass(frozen=True)
+class Voters:
+    """Edge points as they vote: places from the centre of the image, unit normals, half the width of the fan, weight."""
+
+    x: Floats
+    y: Floats
+    nx: Floats
+    ny: Floats
+    fan: Floats
+    """Radians."""
+    weight: NDArray[np.int32]
+
+    def __len__(self) -> int:
+        return len(self.x)
+
+
+@kernel
+def _along_chains(order, start, closed, gx, gy, reach, out_x, out_y):  # type: ignore[no-untyped-def]
+    for c in range(start.size - 1):
+        first, last = start[c], start[c + 1]
+        count = last - first
+        for k in range(first, last):
+            span = reach
+            if not closed[c]:
+                # The same number of points ahead and behind, lest the mean lean to one side.
+                span = min(reach, k - first, last - 1 - k)
+            else:
+                span = min(reach, (count - 1) // 2)
+            sx, sy = np.float32(0), np.float32(0)
+            for j in range(k - span, k + span + 1):
+                at = j
+                if at < first:
+                    at += count
+                elif at >= last:
+                    at -= count
+                i = order[at]
+                sx += gx[i]
+                sy += gy[i]
+            size = max(np.sqrt(sx * sx + sy * sy), np.float32(1e-20))
+            i = order[k]
+            out_x[i] = sx / size
+            out_y[i] = sy / size
+
+
+def chain_normals(order: Any, start: Any, closed: Any, gx: Floats, gy: Floats, reach: int) -> tuple[Floats, Floats]:
+    """Unit gradients of edge points, each the mean of up to `reach` points of its chain on either side."""
+    out_x, out_y = np.zeros_like(gx), np.zeros_like(gy)
+    _along_chains(order, start, closed, gx, gy, reach, out_x, out_y)
+    return out_x, out_y
+
+
+@helper
+def _add_votes(x, y, low, high, weight, cosines, sines, angles, middle, finer, votes):  # type: ignore[no-untyped-def]
+    for b in range(low, high + 1):
+        k = b if b < angles else b - angles
+        k = k if k >= 0 else k + angles
+        row = votes[k]
+        row[int((x * cosines[k] + y * sines[k]) * finer + middle)] += weight
+
+
+@kernel
+def _vote(x, y, low, high, weight, cosines, sines, middle, finer, votes):  # type: ignore[no-untyped-def]
+    angles = cosines.size
+    for i in range(x.size):
+        _add_votes(x[i], y[i], low[i], high[i], weight[i], cosines, sines, angles, middle, finer, votes)
+
+
+@dataclass(frozen=True)
+class LineSpace:
+    """The cells of an accumulator: normals over half a turn, offsets from the centre of the image."""
+
+    angles: int
+    step: float
+    """px of offset."""
+    reach: float
+    """px: no point lies further from the centre."""
+
+    @property
+    def offsets(self) -> int:
+        return 2 * math.ceil(self.reach / self.step) + 3
+
+    @property
+    def middle(self) -> int:
+        """Cell of offset 0."""
+        return self.offsets // 2
+
+    @property
+    def turns(self) -> NDArray[np.float64]:
+        return np.arange(self.angles, dtype=float) * (np.pi / self.angles)
+
+    def fan(self, voters: Voters) -> tuple[NDArray[np.int32], NDArray[np.int32]]:
+        """First and last angle that each point votes for; may lie up to half a turn beyond the ends."""
+        finer = np.float32(self.angles / np.pi)
+        centre = np.arctan2(voters.ny, voters.nx) % np.float32(np.pi) * finer
+        half = np.minimum(voters.fan * finer, np.float32(self.angles // 2 - 1))
+        # At least the nearest angle, however narrow the fan.
+        near = np.floor(centre + np.float32(0.5))
+        low = np.minimum(np.ceil(centre - half), near).astype(np.int32)
+        return low, np.maximum(np.floor(centre + half), near).astype(np.int32)
+
+
+def line_votes(voters: Voters, space: LineSpace) -> NDArray[np.int32]:
+    """(angles, offsets) votes of all points, each for the normals of its fan, weighted."""
+    votes = np.zeros((space.angles, space.offsets), np.int32)
+    low, high = space.fan(voters)
+    turns = space.turns
+    _vote(
+        voters.x, voters.y, low, high, voters.weight, np.cos(turns).astype(np.float32), np.sin(turns).astype(np.float32),
+        np.float32(space.middle + 0.5), np.float32(1 / space.step), votes,
+    )  # fmt: skip
+    return votes
+
+
+@kernel
+def _file(x, y, nx, ny, reach, sectors, strip, strips, key, first, filed):  # type: ignore[no-untyped-def]
+    """Files points by the sector of their normal and by the strip of their offset along the sector's own normal."""
+    n = x.size
+    for i in range(n):
+        turn = math.atan2(ny[i], nx[i])
+        turn = turn if turn >= 0.0 else turn + math.pi
+        sector = min(int(turn / math.pi * sectors), sectors - 1)
+        middle = (sector + 0.5) * math.pi / sectors
+        offset = x[i] * math.cos(middle) + y[i] * math.sin(middle)
+        where = sector * strips + min(max(int((offset + reach) / strip), 0), strips - 1)
+        key[i] = where
+        first[where + 1] += 1
+    for k in range(first.size - 1):
+        first[k + 1] += first[k]
+    for i in range(n):
+        filed[first[key[i]]] = i
+        first[key[i]] += 1
+    for k in range(first.size - 1, 0, -1):
+        first[k] = first[k - 1]
+    first[0] = 0
+
+
+@helper
+def _collect(x, y, nx, ny, taken, first, filed, sectors, strip, strips, reach, theta, rho, near, out):  # type: ignore[no-untyped-def]
+    """Free points within `near` px of a line whose normals agree with it; returns how many."""
+    c, s = np.float32(math.cos(theta)), np.float32(math.sin(theta))
+    offset = np.float32(rho)
+    tolerance = np.float32(near)
+    found = 0
+    width = math.pi / sectors
+    centre = math.floor(theta / width)
+    # The widest fan, and half a sector.
+    aside = math.ceil(0.4 / width) + 1
+    for b in range(centre - aside, centre + aside + 1):
+        sector = b % sectors
+        middle = (b + 0.5) * width
+        turned = theta - middle
+        sign = 1.0 if 0 <= b < sectors else -1.0
+        # Along the normal of the sector the line's offsets spread with its length, and its own offset shrinks.
+        spread = reach * abs(math.sin(turned)) + near
+        at = sign * rho * math.cos(turned)
+        low = min(max(int((at - spread + reach) / strip), 0), strips - 1)
+        high = min(max(int((at + spread + reach) / strip), 0), strips - 1)
+        for k in range(first[sector * strips + low], first[sector * strips + high + 1]):
+            i = filed[k]
+            d = x[i] * c + y[i] * s - offset
+            across = abs(nx[i] * s - ny[i] * c)
+            if (abs(d) <= tolerance) & (across <= _AGREES) & (taken[i] == 0):
+                out[found] = i
+                found += 1
+    return found
+
+
+@helper
+def _fit(x, y, weight, chosen, count, theta, rho):  # type: ignore[no-untyped-def]
+    """Weighted orthogonal least squares through points near a line; the normal stays on the side it was."""
+    total, mx, my = 0.0, 0.0, 0.0
+    for k in range(count):
+        i = chosen[k]
+        w = weight[i]
+        total += w
+        mx += w * x[i]
+        my += w * y[i]
+    mx /= total
+    my /= total
+    sxx, sxy, syy = 0.0, 0.0, 0.0
+    for k in range(count):
+        i = chosen[k]
+        w, dx, dy = weight[i], x[i] - mx, y[i] - my
+        sxx += w * dx * dx
+        sxy += w * dx * dy
+        syy += w * dy * dy
+    # The normal is the direction of least scatter.
+    turn = 0.5 * math.atan2(2 * sxy, sxx - syy) + 0.5 * math.pi
+    if math.cos(turn - theta) < 0:
+        turn += math.pi
+    return turn, mx * math.cos(turn) + my * math.sin(turn)
+
+
+@helper
+def _entropy(share, chance):  # type: ignore[no-untyped-def]
+    """Relative entropy of two chances, in nats; 0 where the first is no larger."""
+    if share <= chance:
+        return 0.0
+    if share >= 1.0:
+        return -math.log(chance)
+    return share * math.log(share / chance) + (1 - share) * math.log((1 - share) / (1 - chance))
+
+
+@kernel
+def best_parts(begin, end, held, chance, step, cost, score, back):  # type: ignore[no-untyped-def]
+    """Which pieces along a line belong together: the partition into stretches, some pieces left out, that is worth most.
+
+    A stretch is worth its steps times the relative entropy of its share of held ones, less the cost of one more line.
+    `begin`, `end`, `held` (px) of each piece; `score` and `back` (size + 1) are filled: back[j] < j is where the stretch that
+    ends before piece j begins, or j where piece j - 1 is left out. Returns the worth of all.
+    """
+    m = begin.size
+    score[0] = 0.0
+    for j in range(1, m + 1):
+        score[j] = score[j - 1]
+        back[j] = j
+        total = 0.0
+        length = 0.0
+        for i in range(j - 1, -1, -1):
+            total += held[i]
+            length += end[i] - begin[i]
+            if i < j - 1:
+                # A gap that is short beside the pieces on its two sides is hardly one.
+                gap = begin[i + 1] - end[i]
+                length += gap * min(gap / min(end[i] - begin[i], end[i + 1] - begin[i + 1]), 1.0)
+            worth = length / step * _entropy(min(total / max(length, 1.0), 1.0), chance) - cost + score[i]
+            if worth > score[j]:
+                score[j] = worth
+                back[j] = i
+    return score[m]
+
+
+@helper
+def _pieces(cover, size, joined, begin, end, held, most):  # type: ignore[no-untyped-def]
+    """Runs of bins that hold points, over gaps of up to `joined` bins; returns how many. Begin and end are edges of bins."""
+    count = 0
+    k = 0
+    while k < size and count < most:
+        if cover[k] == 0:
+            k += 1
+            continue
+        last, inside, j = k, 0, k
+        while j < size and j - last <= joined:
+            if cover[j] != 0:
+                inside += j - last if j > k else 1
+                last = j
+            j += 1
+        begin[count] = k
+        end[count] = last + 1
+        held[count] = inside
+        count += 1
+        k = last + 1
+    return count
+
+
+@kernel
+def _trace(  # type: ignore[no-untyped-def]
+    x, y, nx, ny, weight, low, high, votes, cosines, sines, offset_step, middle, first, filed, sectors, strip, strips,
+    reach, density, blocks, left, top, least, threshold, step, cost, joined, near, taken, found, line_theta, line_rho,
+    line_chance, line_start, support, state,
+):  # fmt: skip
+    """Visit the cells of at least `threshold` votes; returns the number of lines found so far.
+
+    `state` keeps, from one threshold to the next, how much of `support` is used.
+    """
+    angles, offsets = votes.shape
+    size = int(2 * reach) + 4
+    cover = np.zeros(size, np.int32)
+    chosen = np.empty(x.size, np.int32)
+    begin, end, held = np.empty(_MOST_PIECES), np.empty(_MOST_PIECES), np.empty(_MOST_PIECES)
+    score, back = np.empty(_MOST_PIECES + 1), np.empty(_MOST_PIECES + 1, np.int64)
+    used = state[0]
+    finer = np.float32(1.0 / offset_step)
+    centre = np.float32(middle + 0.5)
+    for a in range(angles):
+        row = votes[a]
+        for r in range(1, offsets - 1):
+            if row[r] < threshold:
+                continue
+            here = row[r]
+            ahead, behind = (a + 1) % angles, (a - 1) % angles
+            flip_ahead, flip_behind = a + 1 == angles, a == 0
+            peak = here >= row[r - 1] and here > row[r + 1]
+            for d in range(-1, 2):
+                q = 2 * middle - (r + d) if flip_ahead else r + d
+                peak &= here > votes[ahead, q]
+                q = 2 * middle - (r + d) if flip_behind else r + d
+                peak &= here >= votes[behind, q]
+            if not peak or found >= line_theta.size:
+                continue
+            theta, rho = a * math.pi / angles, (r - middle) * offset_step
+            count = 0
+            chance = 0.5
+            good = True
+            before = 0
+            # A long line reaches further with each fit: until it grows no more.
+            for turn in range(10):
+                within = 2.0 * max(offset_step, 1.0) if turn == 0 else 1.6 if turn == 1 else near
+                count = _collect(
+                    x, y, nx, ny, taken, first, filed, sectors, strip, strips, reach, theta, rho, within, chosen
+                )  # fmt: skip
+                if count < least:
+                    good = False
+                    break
+                if turn >= 2:
+                    # Only the stretches that hold together tell where the line is.
+                    c, s = math.cos(theta), math.sin(theta)
+                    lowest, highest = size, -1
+                    crowd = 0.0
+                    for k in range(count):
+                        i = chosen[k]
+                        at = int(y[i] * c - x[i] * s + reach) + 1
+                        cover[at] += 1
+                        lowest, highest = min(lowest, at), max(highest, at)
+                        crowd += density[int((y[i] + top) / blocks), int((x[i] + left) / blocks)]
+                    chance = 1.0 - math.exp(-2 * near * crowd / count * 0.25)
+                    chance = min(max(chance, 0.01), 0.5)
+                    parts = _pieces(cover[lowest : highest + 1], highest + 1 - lowest, joined, begin, end, held, _MOST_PIECES)
+                    worth = best_parts(begin[:parts], end[:parts], held[:parts], chance, step, cost, score, back)
+                    for k in range(lowest, highest + 1):
+                        cover[k] = 0
+                    if worth <= 0.0:
+                        good = False
+                        break
+                    j = parts
+                    while j > 0:
+                        if back[j] == j:
+                            j -= 1
+                            continue
+                        for k in range(int(begin[back[j]]), int(end[j - 1])):
+                            cover[lowest + k] = 1
+                        j = back[j]
+                    kept = 0
+                    for k in range(count):
+                        i = chosen[k]
+                        if cover[int(y[i] * c - x[i] * s + reach) + 1] != 0:
+                            chosen[kept] = i
+                            kept += 1
+                    for k in range(lowest, highest + 1):
+                        cover[k] = 0
+                    count = kept
+                    if turn >= 3 and count <= 1.02 * before:
+                        break
+                    before = count
+                theta, rho = _fit(x, y, weight, chosen, count, theta, rho)
+                if theta < 0:
+                    theta, rho = theta + math.pi, -rho
+                elif theta >= math.pi:
+                    theta, rho = theta - math.pi, -rho
+            if not good:
+                continue
+            line_theta[found], line_rho[found], line_chance[found] = theta, rho, chance
+            for k in range(count):
+                i = chosen[k]
+                taken[i] = 1
+                support[used + k] = i
+                _add_votes(x[i], y[i], low[i], high[i], -weight[i], cosines, sines, angles, centre, finer, votes)
+            used += count
+            found += 1
+            line_start[found] = used
+    state[0] = used
+    return found
+
+
+@dataclass(frozen=True)
+class Traced:
+    """Lines in normal form from the centre of the image, and the points that support each."""
+
+    theta: NDArray[np.float64]
+    rho: NDArray[np.float64]
+    start: NDArray[np.int64]
+    support: NDArray[np.int32]
+    chance: NDArray[np.float64]
+    """That a step along the line holds a background point of its direction."""
+    cost: float
+    """Nats that one more line must be worth."""
+    slack: float
+    """Nats by which near misses may fall short of it."""
+    step: float
+    """px that count as one independent place."""
+
+
+def block_density(x: Any, y: Any, width: int, height: int) -> Floats:
+    """Edge points a pixel in blocks of 64 px; at least what ten points a block would be."""
+    across, down = -(-width // _BLOCK), -(-height // _BLOCK)
+    row, column = (np.clip(v, 0, size - 1).astype(np.int64) // _BLOCK for v, size in ((y, height), (x, width)))
+    where = row * across + column
+    counts = np.bincount(where, minlength=across * down).reshape(down, across)
+    high = np.minimum(_BLOCK, height - np.arange(down) * _BLOCK)
+    wide = np.minimum(_BLOCK, width - np.arange(across) * _BLOCK)
+    return (counts / np.maximum(np.outer(high, wide), 256)).astype(np.float32)
+
+
+def trace_lines(
+    voters: Voters, space: LineSpace, width: int, height: int, step: float, cost: float, slack: float = 0.0, most: int = 20_000
+) -> Traced:
+    """Lines that the votes point to, each with the points within 1.25 px of it on stretches that hold together.
+
+    `step` (px) is what counts as one independent place along a line, `cost` (nats) what one more line must be worth, less the
+    `slack` where near misses are wanted. Raises `Cancelled`.
+    """
+    n = len(voters)
+    votes = line_votes(voters, space)
+    low, high = space.fan(voters)
+    turns = space.turns
+    strips = int(2 * space.reach / _STRIP) + 2
+    first, filed = np.zeros(_SECTORS * strips + 1, np.int64), np.empty(n, np.int32)
+    _file(voters.x, voters.y, voters.nx, voters.ny, space.reach, _SECTORS, _STRIP, strips, np.empty(n, np.int64), first, filed)
+    left, top = 0.5 * (width - 1), 0.5 * (height - 1)
+    density = block_density(voters.x + np.float32(left), voters.y + np.float32(top), width, height)
+    taken = np.zeros(n, np.uint8)
+    theta, rho, chance = np.empty(most), np.empty(most), np.empty(most)
+    start, support, state = np.zeros(most + 1, np.int64), np.empty(n, np.int32), np.zeros(1, np.int64)
+    cosines, sines = np.cos(turns).astype(np.float32), np.sin(turns).astype(np.float32)
+    # What a short line brings that is just long enough to count, on top of what lies in most cells anyway.
+    fewest = cost / 5.0 * step
+    crowded = float(np.quantile(votes[:: max(1, len(votes) // 45), ::2], 0.9)) if n else 0.0
+    lowest = max(crowded, 0.0) + 2.0 * fewest
+    threshold = float(votes.max(initial=0))
+    found = 0
+    cancelled = cancelled_here()
+    while n and found < most:
+        if cancelled is not None and cancelled():
+            raise Cancelled()
+        threshold = max(threshold * _FALL, lowest)
+        found = _trace(
+            voters.x, voters.y, voters.nx, voters.ny, voters.weight, low, high, votes, cosines, sines, space.step,
+            space.middle, first, filed, _SECTORS, _STRIP, strips, space.reach, density, _BLOCK, left, top, int(fewest * 0.5),
+            int(threshold), step, max(cost - slack, 1.0), _JOINED, _NEAR, taken, found, theta, rho, chance, start, support, state,
+        )  # fmt: skip
+        if threshold <= lowest:
+            break
+    return Traced(theta[:found], rho[:found], start[: found + 1], support[: int(state[0])], chance[:found], cost, slack, step)

@@ -1,0 +1,277 @@
+"""Line segments out of the points that support a line: where to cut, and what each segment measures.
+
+Without a given bridge, which pieces belong together follows from the pieces themselves: one line more must be worth it
+(`line_votes.best_parts`). Each segment is fitted by orthogonal least squares on its own points.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from lucid_finch.core.numerics.compiling import kernel
+from lucid_finch.core.numerics.cross_sections import cross_sections
+from lucid_finch.core.numerics.line_votes import _JOINED, _MOST_PIECES, Traced, Voters, _entropy, _pieces, best_parts
+
+_END = 4.0
+"""px at either end of a segment that do not tell its direction."""
+_SQUARES = 2 * math.sqrt(math.pi)
+"""Sum of the autocorrelation of what a Gaussian has smoothed, over its standard deviation."""
+
+_ALIKE = 1.6
+"""The same for places a px apart that are interpolated between pixels."""
+
+COLUMNS = ("theta", "rho", "t1", "t2", "held", "rms", "angle_std", "offset_std", "bow", "bow_std", "worth", "votes", "side")
+"""theta, rho: normal form from the centre. t1, t2: ends along (-sin, cos) theta. held: px with support. side: -1 to 1, whether
+the gradients point along the normal. bow: px between arc and chord. worth: nats above what one line more costs."""
+
+
+@dataclass(frozen=True)
+class Segments:
+    """One entry a segment in each of `COLUMNS`, the line that it was cut from, and its points."""
+
+    columns: dict[str, NDArray[np.float64]]
+    line: NDArray[np.int64]
+    start: NDArray[np.int64]
+    support: NDArray[np.int32]
+    bridged: float
+    """px: the longest gap that was joined."""
+
+    def __len__(self) -> int:
+        return len(self.line)
+
+
+@kernel
+def _cut(  # type: ignore[no-untyped-def]
+    x, y, nx, ny, weight, theta, rho, start, support, reach, bridge, step, cost, slack, chance, joined, grain, out, line, out_start,
+    out_support,
+):  # fmt: skip
+    size = int(2 * reach) + 4
+    first = np.zeros(size + 1, np.int64)
+    cover = np.zeros(size, np.int32)
+    begin, end, held = np.empty(_MOST_PIECES), np.empty(_MOST_PIECES), np.empty(_MOST_PIECES)
+    score, back = np.empty(_MOST_PIECES + 1), np.empty(_MOST_PIECES + 1, np.int64)
+    ends, begins = np.empty(_MOST_PIECES, np.int64), np.empty(_MOST_PIECES, np.int64)
+    made, used, longest = 0, 0, 0.0
+    for l in range(theta.size):
+        count = start[l + 1] - start[l]
+        if count < 3:
+            continue
+        chosen = support[start[l] : start[l + 1]]
+        c, s = math.cos(theta[l]), math.sin(theta[l])
+        cover[:] = 0
+        lowest, highest = size, -1
+        for k in range(count):
+            i = chosen[k]
+            at = int(y[i] * c - x[i] * s + reach) + 1
+            cover[at] += 1
+            lowest, highest = min(lowest, at), max(highest, at)
+        # The points in order along the line.
+        total = 0
+        for k in range(lowest, highest + 2):
+            first[k] = total
+            total += cover[k]
+        sorted_points = np.empty(count, np.int32)
+        for k in range(count):
+            i = chosen[k]
+            at = int(y[i] * c - x[i] * s + reach) + 1
+            sorted_points[first[at]] = i
+            first[at] += 1
+        parts = _pieces(cover[lowest : highest + 1], highest + 1 - lowest, joined, begin, end, held, _MOST_PIECES)
+        stretches = 0
+        if bridge < 0.0:
+            best_parts(begin[:parts], end[:parts], held[:parts], chance[l], step, max(cost - slack, 1.0), score, back)
+            j = parts
+            while j > 0:
+                if back[j] == j:
+                    j -= 1
+                    continue
+                begins[stretches], ends[stretches] = back[j], j
+                stretches += 1
+                j = back[j]
+        else:
+            for j in range(parts):
+                if stretches and begin[j] - end[j - 1] <= bridge:
+                    ends[stretches - 1] = j + 1
+                else:
+                    begins[stretches], ends[stretches] = j, j + 1
+                    stretches += 1
+        for q in range(stretches):
+            if made >= line.size:
+                return made, used, longest
+            a, b = begins[q], ends[q]
+            covered = 0.0
+            for j in range(a, b):
+                covered += held[j]
+                if j > a:
+                    longest = max(longest, begin[j] - end[j - 1])
+            from_bin, to_bin = lowest + int(begin[a]), lowest + int(end[b - 1])
+            k0 = first[from_bin - 1] if from_bin > lowest else 0
+            k1 = first[to_bin - 1]
+            if k1 - k0 < 3:
+                continue
+            turn, offset = theta[l], rho[l]
+            limit = 1e9
+            # At its ends an edge bends round a corner: what lies there pulls with the longest lever.
+            short = min(_END, 0.15 * (end[b - 1] - begin[a]))
+            lead, tail = from_bin + short - reach - 1, to_bin - short - reach - 1
+            rms = 0.0
+            for _ in range(4):
+                cc, ss = math.cos(turn), math.sin(turn)
+                n, mx, my = 0.0, 0.0, 0.0
+                for k in range(k0, k1):
+                    i = sorted_points[k]
+                    t = y[i] * c - x[i] * s
+                    if abs(x[i] * cc + y[i] * ss - offset) <= limit and lead <= t <= tail:
+                        n += 1.0
+                        mx += x[i]
+                        my += y[i]
+                if n < 3:
+                    break
+                mx /= n
+                my /= n
+                sxx, sxy, syy = 0.0, 0.0, 0.0
+                for k in range(k0, k1):
+                    i = sorted_points[k]
+                    t = y[i] * c - x[i] * s
+                    if abs(x[i] * cc + y[i] * ss - offset) <= limit and lead <= t <= tail:
+                        dx, dy = x[i] - mx, y[i] - my
+                        sxx += dx * dx
+                        sxy += dx * dy
+                        syy += dy * dy
+                new = 0.5 * math.atan2(2 * sxy, sxx - syy) + 0.5 * math.pi
+                if math.cos(new - turn) < 0:
+                    new += math.pi
+                turn = new
+                offset = mx * math.cos(turn) + my * math.sin(turn)
+                cc, ss = math.cos(turn), math.sin(turn)
+                least = sxx * cc * cc + 2 * sxy * cc * ss + syy * ss * ss
+                rms = math.sqrt(max(least, 0.0) / max(n - 2, 1.0))
+                limit = max(3.0 * rms, 0.05)
+            cc, ss = math.cos(turn), math.sin(turn)
+            n, mt, md, side, votes = 0.0, 0.0, 0.0, 0.0, 0.0
+            t1, t2 = 1e18, -1e18
+            for k in range(k0, k1):
+                i = sorted_points[k]
+                t, d = y[i] * cc - x[i] * ss, x[i] * cc + y[i] * ss - offset
+                t1, t2 = min(t1, t), max(t2, t)
+                side += nx[i] * cc + ny[i] * ss
+                votes += weight[i]
+                if abs(d) <= limit:
+                    n += 1.0
+                    mt += t
+                    md += d
+            mt /= max(n, 1.0)
+            md /= max(n, 1.0)
+            s2, s3, s4, sd1, sd2 = 0.0, 0.0, 0.0, 0.0, 0.0
+            for k in range(k0, k1):
+                i = sorted_points[k]
+                t, d = y[i] * cc - x[i] * ss - mt, x[i] * cc + y[i] * ss - offset - md
+                if abs(d + md) <= limit:
+                    s2 += t * t
+                    s3 += t * t * t
+                    s4 += t * t * t * t
+                    sd1 += d * t
+                    sd2 += d * t * t
+            half = 0.5 * max(t2 - t1, 1.0)
+            # The part of the parabola that no line explains.
+            rest = s4 - s3 * s3 / max(s2, 1e-9) - s2 * s2 / max(n, 1.0)
+            rest = max(rest, 1e-9)
+            bend = (sd2 - s3 * sd1 / max(s2, 1e-9)) / rest
+            wide = max(1.0, grain)
+            out[0, made], out[1, made], out[2, made], out[3, made] = turn, offset, t1, t2
+            out[4, made], out[5, made] = covered, rms
+            out[6, made] = rms * math.sqrt(wide / max(s2, 1e-9))
+            out[7, made] = rms * math.sqrt(wide / max(n, 1.0))
+            out[8, made], out[9, made] = bend * half * half, rms * math.sqrt(wide / rest) * half * half
+            length = end[b - 1] - begin[a]
+            out[10, made] = length / step * _entropy(min(covered / length, 1.0), chance[l]) - cost
+            out[11, made], out[12, made] = votes, side / (k1 - k0)
+            line[made] = l
+            for k in range(k0, k1):
+                out_support[used] = sorted_points[k]
+                used += 1
+            made += 1
+            out_start[made] = used
+    return made, used, longest
+
+
+def cut_segments(voters: Voters, traced: Traced, reach: float, bridge: float | None, grain: float) -> Segments:
+    """Segments of all lines; `bridge` (px): the longest gap that is joined, None: by worth. `grain` (px): how far the errors
+    of neighbouring points are alike (one standard deviation of what smoothed them)."""
+    lines = len(traced.theta)
+    room = max(16, len(traced.support) // 3 + lines)
+    out, line = np.empty((len(COLUMNS), room)), np.empty(room, np.int64)
+    start, support = np.zeros(room + 1, np.int64), np.empty(max(len(traced.support), 1), np.int32)
+    made, used, longest = _cut(
+        voters.x, voters.y, voters.nx, voters.ny, voters.weight, traced.theta, traced.rho, traced.start, traced.support, reach,
+        -1.0 if bridge is None else float(bridge), traced.step, traced.cost, traced.slack, traced.chance, _JOINED, _SQUARES * grain, out, line,
+        start, support,
+    )  # fmt: skip
+    columns = {name: out[k, :made].copy() for k, name in enumerate(COLUMNS)}
+    return Segments(columns, line[:made], start[: made + 1], support[:used], float(longest))
+
+
+_ACROSS = 2.0
+"""px by which the neighbourhood of a line is smoothed across it: where a photograph's edges err least."""
+_APART = 0.3
+"""px: where the wider smoothing moves a line by more, something beside it is the reason."""
+
+
+def refined(
+    pixels: NDArray[Any], mask: NDArray[np.bool_] | None, voters: Voters, segments: Segments, rows: NDArray[np.int64]
+) -> Segments:
+    """The segments with those of `rows` laid through what is measured across them; one that has neighbours stays as it is."""
+    if not len(rows):
+        return segments
+    height, width = pixels.shape
+    left, top = 0.5 * (width - 1), 0.5 * (height - 1)
+    count = np.diff(segments.start)[rows]
+    owner = np.repeat(np.arange(len(rows)), count)
+    first = np.cumsum(count) - count
+    points = segments.support[np.repeat(segments.start[rows] - first, count) + np.arange(len(owner))]
+    x, y = voters.x[points].astype(float), voters.y[points].astype(float)
+    theta, rho = segments.columns["theta"][rows].copy(), segments.columns["rho"][rows].copy()
+    moved = np.zeros(len(rows))
+
+    def total(values: NDArray[np.float64]) -> NDArray[np.float64]:
+        return np.asarray(np.bincount(owner, values, len(rows)), float)
+
+    for _ in range(2):
+        c, s = np.cos(theta), np.sin(theta)
+        co, so = c[owner], s[owner]
+        t = y * co - x * so
+        at_x, at_y = rho[owner] * co - t * so + left, rho[owner] * so + t * co + top
+        section = cross_sections(pixels, mask, at_x, at_y, co, so, _ACROSS)
+        sign = np.sign(section.slope)
+        sound = np.isfinite(section.slope) & (sign != 0)
+        third = total(np.where(sound, section.third * sign, 0.0)) / np.maximum(total(sound.astype(float)), 1)
+        shift = np.where(sound, -section.bend * sign, 0.0) / np.minimum(third, -1e-9)[owner]
+        use = sound & (np.abs(shift) < 1.0)
+        for _ in range(2):
+            weight = use.astype(float)
+            n = np.maximum(total(weight), 1)
+            middle = total(weight * t) / n
+            off = t - middle[owner]
+            spread = np.maximum(total(weight * off * off), 1e-9)
+            slope, offset = total(weight * off * shift) / spread, total(weight * shift) / n
+            rest = shift - offset[owner] - slope[owner] * off
+            rms = np.sqrt(total(weight * rest * rest) / np.maximum(n - 2, 1))
+            use = sound & (np.abs(rest) <= 3 * rms[owner]) & (np.abs(shift) < 1.0)
+        px, py = (rho + offset) * c - middle * s, (rho + offset) * s + middle * c
+        theta = theta - np.arctan(slope)
+        rho = px * np.cos(theta) + py * np.sin(theta)
+        moved += offset
+    told = (n >= 0.6 * count) & (third < 0) & (np.abs(moved) <= _APART) & (rms <= 0.5)
+    columns = {name: values.copy() for name, values in segments.columns.items()}
+    here = rows[told]
+    # The ends keep their places along the line.
+    columns["theta"][here], columns["rho"][here] = theta[told], rho[told]
+    columns["rms"][here] = rms[told]
+    columns["angle_std"][here] = rms[told] * np.sqrt(_ALIKE / spread[told])
+    columns["offset_std"][here] = rms[told] * np.sqrt(_ALIKE / n[told])
+    return replace(segments, columns=columns)
