@@ -62,6 +62,14 @@ class OrientedPoints:
     """Strength over the scale of the background's gradient."""
 
     @property
+    def chain_of(self) -> NDArray[np.int32]:
+        """Number of the chain of each point."""
+        found = np.empty(len(self.points), np.int32)
+        count = np.diff(self.chains.start)
+        found[self.chains.order] = np.repeat(np.arange(len(count), dtype=np.int32), count)
+        return found
+
+    @property
     def nbytes(self) -> int:
         return self.points.nbytes + 3 * self.nx.nbytes
 

@@ -8,6 +8,7 @@ so that each place is linear in the noise and none runs away.
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from functools import cache
 from typing import Any
@@ -35,6 +36,18 @@ def _derivatives(sigma: float) -> NDArray[np.float64]:
     third -= first * (third * d).sum()
     third /= (third * d**3).sum() / 6
     return np.stack([first, second, third])
+
+
+@cache
+def own_blur(sigma: float) -> tuple[float, float]:
+    """What the derivatives at `sigma` make of a step that is blurred by a Gaussian: how much larger its squared blur seems,
+    and by what the height of the step is to be multiplied when it is taken from the slope and that blur."""
+    weights = _derivatives(sigma)
+    reach = weights.shape[1] // 2
+    step = np.array([0.5 * (1 + math.erf(d / math.sqrt(2))) for d in range(-reach, reach + 1)])
+    slope, _, third = weights @ step
+    seen = -slope / third
+    return float(seen - 1.0), float(1.0 / (slope * math.sqrt(2 * math.pi * seen)))
 
 
 @kernel

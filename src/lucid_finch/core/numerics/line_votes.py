@@ -240,6 +240,14 @@ def _entropy(share, chance):  # type: ignore[no-untyped-def]
     return share * math.log(share / chance) + (1 - share) * math.log((1 - share) / (1 - chance))
 
 
+def relative_entropy(share: Any, chance: Any) -> NDArray[np.float64]:
+    """The same for arrays of chances within (0, 1)."""
+    share, chance = np.broadcast_arrays(np.clip(share, 0.0, 1.0), chance)
+    rest = np.maximum(1 - share, 1e-300)
+    told = share * np.log(np.maximum(share, 1e-300) / chance) + (1 - share) * np.log(rest / (1 - chance))
+    return np.where(share > chance, told, 0.0)
+
+
 @kernel
 def best_parts(begin, end, held, chance, step, cost, score, back):  # type: ignore[no-untyped-def]
     """Which pieces along a line belong together: the partition into stretches, some pieces left out, that is worth most.

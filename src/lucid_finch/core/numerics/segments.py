@@ -47,8 +47,8 @@ class Segments:
 
 @kernel
 def _cut(  # type: ignore[no-untyped-def]
-    x, y, nx, ny, weight, theta, rho, start, support, reach, bridge, step, cost, slack, chance, joined, grain, out, line, out_start,
-    out_support,
+    x, y, nx, ny, weight, theta, rho, start, support, reach, bridge, step, cost, slack, chance, joined, grain, out, line,
+    out_start, out_support,
 ):  # fmt: skip
     size = int(2 * reach) + 4
     first = np.zeros(size + 1, np.int64)
@@ -209,8 +209,8 @@ def cut_segments(voters: Voters, traced: Traced, reach: float, bridge: float | N
     start, support = np.zeros(room + 1, np.int64), np.empty(max(len(traced.support), 1), np.int32)
     made, used, longest = _cut(
         voters.x, voters.y, voters.nx, voters.ny, voters.weight, traced.theta, traced.rho, traced.start, traced.support, reach,
-        -1.0 if bridge is None else float(bridge), traced.step, traced.cost, traced.slack, traced.chance, _JOINED, _SQUARES * grain, out, line,
-        start, support,
+        -1.0 if bridge is None else float(bridge), traced.step, traced.cost, traced.slack, traced.chance, _JOINED,
+        _SQUARES * grain, out, line, start, support,
     )  # fmt: skip
     columns = {name: out[k, :made].copy() for k, name in enumerate(COLUMNS)}
     return Segments(columns, line[:made], start[: made + 1], support[:used], float(longest))

@@ -1,0 +1,161 @@
+"""Centres of circles out of edge points: votes along the gradient, in bands of radii whose cells grow with the radius.
+
+Each point votes for centres on both sides of its edge (Kimme, Ballard and Sklansky, CACM 18(2), 1975; one plane for a range of
+radii as in Yuen, Princen, Illingworth and Kittler, Image and Vision Computing 8(1), 1990). An error of direction carries a vote
+aside by a share of the radius, so a cell is a share of the radius too: the same evidence meets in one cell at every size, and
+the whole range costs little more than its smallest radii.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from lucid_finch.core.errors import Cancelled
+from lucid_finch.core.numerics.compiling import kernel
+from lucid_finch.core.numerics.threads import cancelled_here
+
+Floats = NDArray[np.float32]
+
+_RATIO = 1.3
+"""From one band of radii to the next."""
+_CELL = 6.0
+"""Cells to a radius."""
+_SMALLEST = 2.0
+"""px: no cell is smaller."""
+_BEYOND = 0.3
+"""Radii by which a centre may lie outside the image."""
+_SEEN = 0.16
+"""Share of a rim that must have voted for one place."""
+
+
+@kernel
+def _vote_band(x, y, nx, ny, low, high, cell, margin, both, votes):  # type: ignore[no-untyped-def]
+    rows, columns = votes.shape
+    finer = np.float32(1.0 / cell)
+    steps = max(1, int((high - low) / cell + 0.5))
+    stride = (high - low) / steps
+    for i in range(x.size):
+        u, v = (x[i] + margin) * finer, (y[i] + margin) * finer
+        dx, dy = nx[i] * finer, ny[i] * finer
+        for k in range(steps):
+            r = np.float32(low + (k + 0.5) * stride)
+            if both <= 0:
+                a, b = u + dx * r, v + dy * r
+                if a >= 0 and b >= 0 and a < columns and b < rows:
+                    votes[int(b), int(a)] += 1
+            if both >= 0:
+                a, b = u - dx * r, v - dy * r
+                if a >= 0 and b >= 0 and a < columns and b < rows:
+                    votes[int(b), int(a)] += 1
+
+
+@kernel
+def _pool(votes, out):  # type: ignore[no-untyped-def]
+    """Sums of 2 by 2 cells, kept at the upper left one."""
+    rows, columns = votes.shape
+    for j in range(rows - 1):
+        upper, lower, row = votes[j], votes[j + 1], out[j]
+        for i in range(columns - 1):
+            row[i] = upper[i] + upper[i + 1] + lower[i] + lower[i + 1]
+
+
+@kernel
+def _peaks(pooled, least, out_row, out_column, out_votes):  # type: ignore[no-untyped-def]
+    rows, columns = pooled.shape
+    found = 0
+    for j in range(rows - 1):
+        row = pooled[j]
+        above = pooled[max(j - 1, 0)]
+        under = pooled[min(j + 1, rows - 1)]
+        for i in range(columns - 1):
+            here = row[i]
+            if here < least:
+                continue
+            l, r = max(i - 1, 0), min(i + 1, columns - 1)
+            if j > 0 and (here <= above[l] or here <= above[i] or here <= above[r]):
+                continue
+            if (i > 0 and here <= row[l]) or here < row[r] or here < under[l] or here < under[i] or here < under[r]:
+                continue
+            if found < out_row.size:
+                out_row[found], out_column[found], out_votes[found] = j, i, here
+            found += 1
+    return min(found, out_row.size)
+
+
+@dataclass(frozen=True)
+class Centres:
+    """Places where many votes of one band of radii meet."""
+
+    x: NDArray[np.float64]
+    y: NDArray[np.float64]
+    low: NDArray[np.float64]
+    high: NDArray[np.float64]
+    """Ends of the band, px."""
+    share: NDArray[np.float64]
+    """Votes above what lies everywhere, over the circumference."""
+    unsure: NDArray[np.float64]
+    """px that the centre may be off."""
+
+
+def bands(least: float, most: float) -> list[tuple[float, float]]:
+    """Bands of radii from `least` to `most` px."""
+    count = max(1, math.ceil(math.log(max(most / least, 1.0001)) / math.log(_RATIO)))
+    edges = least * (most / least) ** (np.arange(count + 1) / count)
+    return list(zip(edges[:-1].tolist(), edges[1:].tolist(), strict=True))
+
+
+def find_centres(
+    x: Floats, y: Floats, nx: Floats, ny: Floats, size: tuple[int, int], radius: tuple[float, float], most: int
+) -> Centres:
+    """At most `most` centres of an image of that width and height, the best first. `nx`, `ny`: unit gradients.
+
+    Raises `Cancelled`.
+    """
+    width, height = size
+    cancelled = cancelled_here()
+    found: list[NDArray[Any]] = []
+    for low, high in bands(*radius):
+        if cancelled is not None and cancelled():
+            raise Cancelled()
+        middle = 0.5 * (low + high)
+        cell = max(_SMALLEST, middle / _CELL)
+        margin = _BEYOND * high
+        rows, columns = (math.ceil((n + 2 * margin) / cell) + 1 for n in (height, width))
+        votes = np.zeros((rows, columns), np.int32)
+        _vote_band(x, y, nx, ny, low, high, cell, np.float32(margin + 0.5), 0, votes)
+        pooled = np.zeros_like(votes)
+        _pool(votes, pooled)
+        step = max(1, pooled.size // 20_000)
+        some = pooled.ravel()[::step]
+        usual = float(np.median(some))
+        # The tail of what lies everywhere, from its upper quartile: clutter is rougher than chance.
+        rough = max(float(np.quantile(some, 0.8)) - usual, math.sqrt(usual), 0.5) / 0.84
+        rim = 2 * math.pi * middle
+        least = max(_SEEN * rim, min(usual + 3.0 * rough, 0.8 * rim))
+        room = 20_000
+        row, column, here = (np.empty(room, np.int32) for _ in range(3))
+        n = _peaks(pooled, int(least), row, column, here)
+        row, column, here = row[:n], column[:n], here[:n]
+        place = [(v.astype(float) + 1.0) * cell - margin - 0.5 for v in (column, row)]
+        found.append(np.stack([*place, np.full(n, low), np.full(n, high), (here - usual) / rim, np.full(n, cell)]))
+    every = np.concatenate(found, axis=1)
+    every = every[:, np.argsort(-every[4], kind="stable")[:most]]
+    return Centres(*every)
+
+
+def centre_votes(
+    x: Floats, y: Floats, nx: Floats, ny: Floats, size: tuple[int, int], radius: tuple[float, float], polarity: int = 0
+) -> Floats:
+    """(H, W) votes for a centre at each pixel, one for each px of radius and point; `polarity` 1 only where it is brighter
+    outside, -1 only where it is brighter inside, 0 both."""
+    width, height = size
+    votes = np.zeros((height, width), np.int32)
+    first, last = math.ceil(radius[0]), math.floor(radius[1])
+    if last >= first:
+        _vote_band(x, y, nx, ny, first - 0.5, last + 0.5, 1.0, np.float32(0.5), polarity, votes)
+    return votes.astype(np.float32)

@@ -1,0 +1,559 @@
+"""Circles laid through edge points around candidate centres: which points are of the rim, and how well they make a circle.
+
+Around each centre the gradients' lines are intersected by least squares, which needs no radius; a histogram of distances then
+gives the radii, and Gauss-Newton on the distances the circle. Points of a chain that follows the rim for a while and then leaves
+it tell against a circle: the side of a square does so, a rim that something hides does not.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from lucid_finch.core.errors import Cancelled
+from lucid_finch.core.numerics.circle_votes import Centres
+from lucid_finch.core.numerics.compiling import helper, kernel
+from lucid_finch.core.numerics.cross_sections import cross_sections, own_blur
+from lucid_finch.core.numerics.threads import cancelled_here
+
+Floats = NDArray[np.float32]
+
+_TILE = 16
+_AGREES = 0.36
+"""Radians by which a gradient may differ from the radius."""
+
+_WINDOW = 0.6
+"""Radians of a rim over which a side of a polygon would be straight."""
+
+COLUMNS = ("x", "y", "radius", "sign", "coverage", "fidelity", "rms", "crowd", "count", "turning")
+"""sign: 1 where it is brighter outside. coverage: share of the rim with points. fidelity: share of the points of the rim's
+chains, near it, that lie on it. crowd: edge points a pixel along the rim. turning: how much of the
+turn that a circle makes the gradient makes along the rim; 1 for a circle, 0 for straight sides that touch it."""
+
+
+@dataclass(frozen=True)
+class Filed:
+    """Edge points by tiles of 16 px, with what a rim asks of them."""
+
+    x: Floats
+    y: Floats
+    nx: Floats
+    ny: Floats
+    chain: NDArray[np.int32]
+    order: NDArray[np.int32]
+    first: NDArray[np.int64]
+    across: int
+    down: int
+    chains: int
+
+
+def filed_points(x: Floats, y: Floats, nx: Floats, ny: Floats, chain: NDArray[np.int32], size: tuple[int, int]) -> Filed:
+    """The points of an image of that width and height, filed by place."""
+    across, down = -(-size[0] // _TILE), -(-size[1] // _TILE)
+    where = (np.clip(y, 0, size[1] - 1).astype(np.int64) // _TILE) * across + np.clip(x, 0, size[0] - 1).astype(np.int64) // _TILE
+    order = np.argsort(where, kind="stable").astype(np.int32)
+    first = np.concatenate([[0], np.cumsum(np.bincount(where, minlength=across * down))]).astype(np.int64)
+    return Filed(
+        x[order], y[order], nx[order], ny[order], chain[order], order, first, across, down, int(chain.max(initial=0)) + 1
+    )
+
+
+@helper
+def within_rim(radius):  # type: ignore[no-untyped-def]
+    """px that a point may lie off a rim: a little more on large ones, which are seldom perfect; less on small ones."""
+    return min(1.1 + 0.006 * radius, 0.35 + 0.11 * radius)
+
+
+@helper
+def _ring(x, y, first, across, down, cx, cy, low, high, out):  # type: ignore[no-untyped-def]
+    """Points whose tiles meet the ring between two radii and that lie in it; returns how many."""
+    found = 0
+    room = out.size
+    top = max(int((cy - high) / _TILE), 0)
+    bottom = min(int((cy + high) / _TILE), down - 1)
+    low2, high2 = low * low, high * high
+    for row in range(top, bottom + 1):
+        # The part of the row of tiles that the outer circle spans.
+        near = max(max(row * _TILE - 0.5 - cy, cy - (row + 1) * _TILE + 0.5), 0.0)
+        if near > high:
+            continue
+        reach = math.sqrt(high2 - near * near)
+        left = max(int((cx - reach) / _TILE), 0)
+        right = min(int((cx + reach) / _TILE), across - 1)
+        if right < left:
+            continue
+        # Tiles wholly inside the inner circle hold nothing.
+        far = max(abs(row * _TILE - 1.0 - cy), abs((row + 1) * _TILE - cy))
+        skip_from, skip_to = right + 1, right
+        if far < low:
+            hole = math.sqrt(low2 - far * far)
+            skip_from = max(math.ceil((cx - hole + 1.0) / _TILE), left)
+            skip_to = min(math.floor((cx + hole - 1.0) / _TILE) - 1, right)
+            if skip_to < skip_from:
+                skip_from, skip_to = right + 1, right
+        for part in range(2):
+            a = left if part == 0 else skip_to + 1
+            b = skip_from - 1 if part == 0 else right
+            if a > b:
+                continue
+            for k in range(first[row * across + a], first[row * across + b + 1]):
+                dx, dy = x[k] - cx, y[k] - cy
+                d2 = dx * dx + dy * dy
+                if d2 >= low2 and d2 <= high2 and found < room:
+                    out[found] = k
+                    found += 1
+    return found
+
+
+@kernel
+def _fit_rims(  # type: ignore[no-untyped-def]
+    x, y, nx, ny, chain, first, across, down, cx0, cy0, low0, high0, unsure, least_radius, most_radius, least_seen, density,
+    block, block_columns, from_row, to_row, stamp, seen_by, out, made, start, support,
+):  # fmt: skip
+    room = support.size
+    points = np.empty(x.size, np.int32)
+    chosen = np.empty(x.size, np.int32)
+    bins = np.zeros((2, int(most_radius * 1.3) + 8), np.int32)
+    covered = np.zeros(1024, np.uint8)
+    leaning = np.zeros(1024)
+    many = np.zeros(1024)
+    mark = 0
+    for row in range(from_row, to_row):
+        cx, cy = cx0[row], cy0[row]
+        low, high = low0[row], high0[row]
+        slack = unsure[row]
+        outer = high + slack
+        inner = max(low - slack, 1.0)
+        count = _ring(x, y, first, across, down, cx, cy, inner, outer, points)
+        if count < 6:
+            continue
+        # Where the lines along the gradients meet.
+        good = True
+        for turn in range(3):
+            aside = (1.2, 0.8, 0.5)[turn] * slack + 0.5
+            a, b, c, p, q, used = 0.0, 0.0, 0.0, 0.0, 0.0, 0
+            for k in range(count):
+                i = points[k]
+                dx, dy = x[i] - cx, y[i] - cy
+                d = math.sqrt(dx * dx + dy * dy)
+                off = dx * ny[i] - dy * nx[i]
+                if abs(off) <= aside + 0.15 * d and abs(dx * nx[i] + dy * ny[i]) > 0.8 * d:
+                    w = 1.0 / (1.0 + (off / aside) ** 2)
+                    u, v = ny[i], -nx[i]
+                    a += w * u * u
+                    b += w * u * v
+                    c += w * v * v
+                    p += w * u * off
+                    q += w * v * off
+                    used += 1
+            determinant = a * c - b * b
+            if used < 6 or determinant <= 1e-3 * (a + c) * (a + c):
+                good = used >= 6
+                break
+            cx += (c * p - b * q) / determinant
+            cy += (a * q - b * p) / determinant
+            if (cx - cx0[row]) ** 2 + (cy - cy0[row]) ** 2 > 9.0 * slack * slack:
+                good = False
+                break
+        if not good:
+            continue
+        span = int(outer + slack) + 3
+        if span >= bins.shape[1]:
+            span = bins.shape[1] - 1
+        for s in range(2):
+            for r in range(span + 1):
+                bins[s, r] = 0
+        for k in range(count):
+            i = points[k]
+            dx, dy = x[i] - cx, y[i] - cy
+            d = math.sqrt(dx * dx + dy * dy)
+            along = dx * nx[i] + dy * ny[i]
+            if abs(along) > 0.88 * d and d < span:
+                bins[1 if along > 0 else 0, int(d)] += 1
+        for s in range(2):
+            for _ in range(2):
+                # The fullest three neighbouring bins, for their size.
+                best, at = 0.0, -1
+                for r in range(max(int(inner) - 1, 1), span - 1):
+                    share = (bins[s, r - 1] + bins[s, r] + bins[s, r + 1]) / (r + 0.5)
+                    if share > best:
+                        best, at = share, r
+                if at < 0 or best < 2 * math.pi * least_seen * 0.7:
+                    break
+                for r in range(max(at - 3, 0), min(at + 4, span + 1)):
+                    bins[s, r] = 0
+                sign = 1.0 if s == 1 else -1.0
+                mx, my, radius = cx, cy, at + 0.5
+                sound = True
+                ring = _ring(x, y, first, across, down, mx, my, max(0.75 * radius - 4, 0.5), 1.28 * radius + 5, chosen)
+                for again in range(7):
+                    tolerance = (3.0, 2.2, 1.6, 0.0, 0.0, 0.0, 0.0)[again]
+                    tolerance = max(tolerance, within_rim(radius))
+                    n, sx, sy, sr, xx, xy, yy, px, py = 0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
+                    for k in range(ring):
+                        i = chosen[k]
+                        dx, dy = x[i] - mx, y[i] - my
+                        d = math.sqrt(dx * dx + dy * dy)
+                        e = d - radius
+                        if abs(e) <= tolerance and sign * (dx * nx[i] + dy * ny[i]) > 0.9358968 * d:
+                            u, v = dx / d, dy / d
+                            n += 1
+                            sx += u
+                            sy += v
+                            sr += e
+                            xx += u * u
+                            xy += u * v
+                            yy += v * v
+                            px += u * e
+                            py += v * e
+                    if n < 6:
+                        sound = False
+                        break
+                    # Normal equations of e = dr + u dx + v dy, dr eliminated.
+                    axx, axy, ayy = xx - sx * sx / n, xy - sx * sy / n, yy - sy * sy / n
+                    bx, by = px - sx * sr / n, py - sy * sr / n
+                    determinant = axx * ayy - axy * axy
+                    if determinant <= 1e-4 * (axx + ayy) ** 2 or determinant <= 0.0:
+                        sound = False
+                        break
+                    ux, uy = (ayy * bx - axy * by) / determinant, (axx * by - axy * bx) / determinant
+                    dr = (sr - ux * sx - uy * sy) / n
+                    mx += ux
+                    my += uy
+                    radius += dr
+                    away = (mx - cx) ** 2 + (my - cy) ** 2 > slack * slack * 4 + 9
+                    if away or not (0.6 * (at + 0.5) < radius < 1.6 * (at + 0.5)):
+                        sound = False
+                        break
+                if not sound or radius < least_radius or radius > most_radius:
+                    continue
+                # Support, coverage, and what the chains of the support do besides.
+                mark += 1
+                tolerance = within_rim(radius)
+                parts = min(max(int(2 * math.pi * radius / 1.5), 16), 1024)
+                for k in range(parts):
+                    covered[k] = 0
+                    leaning[k] = 0.0
+                    many[k] = 0.0
+                begin = start[made[0]]
+                held, ss, crowd = 0, 0.0, 0.0
+                for k in range(ring):
+                    i = chosen[k]
+                    dx, dy = x[i] - mx, y[i] - my
+                    d = math.sqrt(dx * dx + dy * dy)
+                    if abs(d - radius) <= tolerance and sign * (dx * nx[i] + dy * ny[i]) > 0.9358968 * d:
+                        turned = math.atan2(dy, dx) / (2 * math.pi)
+                        slot = int((turned + 1.0 if turned < 0 else turned) * parts) % parts
+                        covered[slot] = 1
+                        leaning[slot] += sign * (dx * ny[i] - dy * nx[i]) / d
+                        many[slot] += 1.0
+                        if begin + held < room:
+                            support[begin + held] = i
+                        held += 1
+                        ss += (d - radius) ** 2
+                        c = chain[i]
+                        if stamp[c] != mark:
+                            stamp[c] = mark
+                            seen_by[c] = 0
+                        seen_by[c] += 1
+                        crowd += density[int(max(y[i], 0)) // block * block_columns + int(max(x[i], 0)) // block]
+                if held < 6 or begin + held > room:
+                    continue
+                filled = 0
+                for k in range(parts):
+                    filled += covered[k]
+                coverage = filled / parts
+                if coverage < least_seen:
+                    continue
+                leaving = 0
+                for k in range(ring):
+                    i = chosen[k]
+                    c = chain[i]
+                    if stamp[c] == mark and seen_by[c] >= 4:
+                        d = math.sqrt((x[i] - mx) ** 2 + (y[i] - my) ** 2)
+                        away = d - radius
+                        near = away <= max(0.25 * radius, 4.0) and away >= -max(0.2 * radius, 3.0)
+                        if abs(away) > tolerance + 0.5 and near:
+                            leaving += 1
+                # Along a straight side the gradient stays while the radius turns: it leans the other way.
+                window = max(int(max(_WINDOW, 8.0 / radius) / (2 * math.pi) * parts), 3)
+                against, spread = 0.0, 0.0
+                for k in range(0, parts, window):
+                    w, sk, sl, skk, skl = 0.0, 0.0, 0.0, 0.0, 0.0
+                    for j in range(k, min(k + window, parts)):
+                        w += many[j]
+                        sk += many[j] * j
+                        sl += leaning[j]
+                        skk += many[j] * j * j
+                        skl += leaning[j] * j
+                    if w >= 3:
+                        against += skl - sk * sl / w
+                        spread += skk - sk * sk / w
+                turning = 1.0 + against / max(spread, 1e-9) * parts / (2 * math.pi)
+                n = made[0]
+                if n >= out.shape[1]:
+                    return
+                # The same circle, reached from another cell.
+                twice = False
+                for k in range(n):
+                    if abs(out[2, k] - radius) < 1.0 and abs(out[0, k] - mx) + abs(out[1, k] - my) < 1.5 and out[3, k] == sign:
+                        twice = True
+                        break
+                if twice:
+                    continue
+                out[0, n], out[1, n], out[2, n], out[3, n] = mx, my, radius, sign
+                out[4, n], out[5, n] = coverage, held / (held + leaving)
+                out[6, n], out[7, n], out[8, n] = math.sqrt(ss / max(held - 3, 1)), crowd / held, held
+                out[9, n] = turning
+                made[0] = n + 1
+                start[n + 1] = begin + held
+
+
+@dataclass(frozen=True)
+class Rims:
+    """One entry a circle in each of `COLUMNS`; the points of each."""
+
+    columns: dict[str, NDArray[np.float64]]
+    start: NDArray[np.int64]
+    support: NDArray[np.int32]
+    """Indices into the points as they were given."""
+    angle: NDArray[np.float64]
+    """Turns (0 to 1) at which each point lies, from the centre."""
+
+    def __len__(self) -> int:
+        return len(self.start) - 1
+
+    def points_of(self, rows: NDArray[np.int64]) -> tuple[NDArray[np.int32], NDArray[np.int64]]:
+        """Points of some rows, and the place among these of the one that each belongs to."""
+        count = np.diff(self.start)[rows]
+        first = np.cumsum(count) - count
+        owner = np.repeat(np.arange(len(rows)), count)
+        return self.support[np.repeat(self.start[rows] - first, count) + np.arange(len(owner))], owner
+
+
+def fit_rims(
+    filed: Filed, centres: Centres, radius: tuple[float, float], least_seen: float, density: Floats, block: int, most: int = 4000
+) -> Rims:
+    """Circles around the centres whose rims are seen at least to the share `least_seen`. Raises `Cancelled`."""
+    out, made = np.empty((len(COLUMNS), most)), np.zeros(1, np.int64)
+    start = np.zeros(most + 1, np.int64)
+    support = np.empty(max(8 * len(filed.x), 4096), np.int32)
+    stamp, seen_by = np.zeros(filed.chains, np.int64), np.zeros(filed.chains, np.int32)
+    cancelled = cancelled_here()
+    flat = np.ascontiguousarray(density.ravel())
+    for first in range(0, len(centres.x), 200):
+        if cancelled is not None and cancelled():
+            raise Cancelled()
+        stamp[:] = 0
+        _fit_rims(
+            filed.x, filed.y, filed.nx, filed.ny, filed.chain, filed.first, filed.across, filed.down, centres.x, centres.y,
+            centres.low, centres.high, centres.unsure, float(radius[0]), float(radius[1]), least_seen, flat, block,
+            density.shape[1], first, min(first + 200, len(centres.x)), stamp, seen_by, out, made, start, support,
+        )  # fmt: skip
+    n = int(made[0])
+    columns = {name: out[k, :n].copy() for k, name in enumerate(COLUMNS)}
+    used = support[: int(start[n])]
+    return Rims(columns, start[: n + 1].copy(), filed.order[used], np.zeros(len(used)))
+
+
+def shared_points(start: NDArray[np.int64], support: NDArray[np.int32]) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
+    """Pairs of rows that have points in common, and the share of the smaller one's points that are."""
+    count = np.diff(start)
+    owner = np.repeat(np.arange(len(count)), count)
+    by_point = np.argsort(support, kind="stable")
+    points, owners = support[by_point], owner[by_point]
+    pairs: list[Any] = []
+    # Points of many owners give all pairs of them: neighbours in the order at every distance.
+    away = 1
+    while True:
+        same = np.flatnonzero(points[away:] == points[:-away]) if away < len(points) else np.empty(0, np.int64)
+        if not len(same) or away > 40:
+            break
+        pairs.append(np.stack([owners[same], owners[same + away]], axis=1))
+        away += 1
+    if not pairs:
+        return np.empty((0, 2), np.int64), np.empty(0)
+    joined = np.sort(np.concatenate(pairs), axis=1)
+    keys, times = np.unique(joined[:, 0] * len(count) + joined[:, 1], return_counts=True)
+    found = np.stack([keys // len(count), keys % len(count)], axis=1)
+    return found, times / np.minimum(count[found[:, 0]], count[found[:, 1]])
+
+
+@kernel
+def _own(order, start, support, angle, parts, taken, covered, out):  # type: ignore[no-untyped-def]
+    for k in range(order.size):
+        row = order[k]
+        n = parts[row]
+        for j in range(n):
+            covered[j] = 0
+        for j in range(start[row], start[row + 1]):
+            i = support[j]
+            if taken[i] == 0:
+                taken[i] = 1
+                covered[min(int(angle[j] * n), n - 1)] = 1
+        total = 0
+        for j in range(n):
+            total += covered[j]
+        out[row] = total / n
+
+
+def own_coverage(rims: Rims, merit: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Share of each rim seen by points that no circle of more merit has."""
+    out = np.zeros(len(rims))
+    if not len(rims):
+        return out
+    parts = np.clip((2 * np.pi * rims.columns["radius"] / 1.5).astype(np.int64), 16, 1024)
+    taken = np.zeros(int(rims.support.max(initial=0)) + 1, np.uint8)
+    order = np.argsort(-merit, kind="stable")
+    _own(order, rims.start, rims.support, rims.angle, parts, taken, np.zeros(1024, np.uint8), out)
+    return out
+
+
+_WIDTHS = (1.0, 1.5, 2.0, 2.5, 3.0)
+"""px by which the neighbourhood of a rim may be smoothed across it."""
+_APART = 0.5
+"""px: where that moves a circle by more, something beside the rim is the reason."""
+_ALIKE = 2.0
+"""Places a px apart along a rim err alike to this degree, interpolated between pixels as they are."""
+
+
+def refined_rims(pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: Floats, y: Floats, rims: Rims, sigma: float) -> Rims:
+    """The circles laid through what is measured across their rims, with contrast and standard deviations as columns more.
+
+    What a Gaussian of s px shrinks a rim by, s^2 / (2 r), is put back; s, the blur of the image included, follows from the
+    slope across the rim and its third derivative. `x`, `y`: the edge points, whose smoothing was `sigma`.
+    """
+    c = {name: values.copy() for name, values in rims.columns.items()}
+    rows = np.arange(len(rims))
+    points, owner = rims.points_of(rows)
+    px, py = x[points].astype(float), y[points].astype(float)
+    u, v = px - c["x"][owner], py - c["y"][owner]
+    far = np.maximum(np.hypot(u, v), 1e-6)
+    # Between the points too: they are nine tenths of a px apart in the mean, and each sees half a px to either side.
+    px, py = np.concatenate([px, px - 0.5 * v / far]), np.concatenate([py, py + 0.5 * u / far])
+    owner = np.concatenate([owner, owner])
+    count = np.bincount(owner, minlength=len(rims)).astype(float)
+
+    def total(values: NDArray[np.float64]) -> NDArray[np.float64]:
+        return np.asarray(np.bincount(owner, values, len(rims)), float)
+
+    began = c["x"].copy(), c["y"].copy(), c["radius"].copy()
+    began_std = c["rms"] * np.sqrt(2 * 4.2 / np.maximum(count, 3))
+    # Small circles bear less smoothing across; else the best is twice the blur, which the first round tells.
+    most = np.clip(np.floor(c["radius"] / 2.0) / 2.0, _WIDTHS[0], _WIDTHS[-1])
+    wide = np.minimum(most, 2.0)
+    blur2 = np.ones(len(rims))
+    for turn in range(3):
+        if turn:
+            best = np.round(2 * 2.2 * np.sqrt(np.maximum(blur2, 0.5))) / 2
+            wide = np.minimum(np.clip(best, 1.5, None), most)
+        u, v = px - c["x"][owner], py - c["y"][owner]
+        d = np.maximum(np.hypot(u, v), 1e-6)
+        u, v = u / d, v / d
+        at_x, at_y = c["x"][owner] + c["radius"][owner] * u, c["y"][owner] + c["radius"][owner] * v
+        slope, bend, third = np.empty(len(u)), np.empty(len(u)), np.empty(len(u))
+        own, gain = np.empty(len(rims)), np.empty(len(rims))
+        for width in _WIDTHS:
+            here = wide == width
+            own[here], gain[here] = own_blur(width)
+            mine = np.flatnonzero(here[owner])
+            part = cross_sections(pixels, mask, at_x[mine], at_y[mine], u[mine], v[mine], width)
+            slope[mine], bend[mine], third[mine] = part.slope, part.bend, part.third
+        sound = np.isfinite(slope) & (slope * c["sign"][owner] > 0)
+        n = np.maximum(total(sound.astype(float)), 1)
+        steep = total(np.where(sound, slope, 0.0)) / n * c["sign"]
+        curved = total(np.where(sound, third, 0.0)) / n * c["sign"]
+        seen2 = np.clip(np.where(curved < 0, steep / np.maximum(-curved, 1e-9), 0.0), own, own + 25.0)
+        blur2 = seen2 - own
+        shift = np.where(sound, -bend * c["sign"][owner], 0.0) / np.minimum(curved, -1e-9)[owner]
+        use = sound & (np.abs(shift) < 1.2)
+        for _ in range(2):
+            w = use.astype(float)
+            n = np.maximum(total(w), 1)
+            system = np.empty((len(rims), 3, 3))
+            ones = np.ones(len(u))
+            basis = (u, v, ones)
+            for i in range(3):
+                for j in range(i, 3):
+                    system[:, i, j] = system[:, j, i] = total(w * basis[i] * basis[j])
+            system += 1e-6 * np.eye(3)
+            right = np.stack([total(w * b * shift) for b in basis], axis=1)
+            move = np.linalg.solve(system, right[:, :, None])[:, :, 0]
+            rest = shift - (move[owner] * np.stack(basis, axis=1)).sum(axis=1)
+            rms = np.sqrt(total(w * rest * rest) / np.maximum(n - 3, 1))
+            use = sound & (np.abs(rest) <= 3 * rms[owner]) & (np.abs(shift) < 1.2)
+        c["x"], c["y"], c["radius"] = c["x"] + move[:, 0], c["y"] + move[:, 1], c["radius"] + move[:, 2]
+    moved = np.hypot(c["x"] - began[0], c["y"] - began[1]) + np.abs(c["radius"] - began[2])
+    told = (n >= 0.5 * count) & (curved < 0) & (moved <= _APART + 3 * began_std) & (rms <= 1.0)
+    inverse = np.linalg.inv(system)
+    for k, name in enumerate(("x", "y", "radius")):
+        c[name] = np.where(told, c[name], began[k])
+        points_std = began_std / (math.sqrt(2) if name == "radius" else 1.0)
+        c[f"{name}_std"] = np.where(told, rms * np.sqrt(2 * _ALIKE * np.abs(inverse[:, k, k])), points_std)
+    # Smoothing across the rim alone shrinks nothing; the blur of the image does, and so does that of the points.
+    c["radius"] += np.where(told, blur2, sigma**2 + 0.5) / (2 * np.maximum(c["radius"], 2.0))
+    c["contrast"] = np.maximum(steep, 0.0) * np.sqrt(2 * np.pi * seen2) * gain
+    own_points = slice(0, len(points))
+    turned = np.arctan2(py - c["y"][owner], px - c["x"][owner])[own_points] / (2 * np.pi) % 1.0
+    return replace(rims, columns=c, angle=turned)
+
+
+@dataclass(frozen=True)
+class SeenRim:
+    """What a rim around a place looks like, whatever its radius."""
+
+    x: float
+    y: float
+    radius: float
+    sign: float
+    slope: float
+    """Mean gradient across the rim where it is seen, grey levels per px."""
+    coverage: float
+
+
+def rim_profile(
+    pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: float, y: float, most: float, sigma: float
+) -> SeenRim | None:
+    """The clearest rim around a place up to a radius of `most` px; None where nothing stands out.
+
+    For every radius the mean gradient along the normal over its noise; the centre may be some px from the place.
+    """
+    turns = np.linspace(0, 2 * np.pi, 65)[:-1]
+    cos, sin = np.cos(turns), np.sin(turns)
+    best: tuple[float, ...] | None = None
+    for step, around in ((3.0, ((x, y),)), (1.5, ((x, y),)), (0.75, ((x, y),))):
+        if best is not None:
+            around = ((best[1], best[2]),)
+        reach = (0.0, 0.0, 0.0)[0]
+        shifts = (
+            [(i * step, j * step) for i in (-1, 0, 1) for j in (-1, 0, 1)] if best is not None or reach == 0.0 else [(0.0, 0.0)]
+        )
+        radii = np.arange(3.0, most, 1.0) if best is None else np.clip(best[3] + np.arange(-4, 5) * 0.5, 2.0, None)
+        for ax, ay in ((a + i, b + j) for a, b in around for i, j in shifts):
+            r = np.repeat(radii, len(turns))
+            u, v = np.tile(cos, len(radii)), np.tile(sin, len(radii))
+            part = cross_sections(pixels, mask, ax + r * u, ay + r * v, u, v, max(sigma, 1.0))
+            slope = part.slope.reshape(len(radii), -1)
+            seen = np.isfinite(slope)
+            n = seen.sum(axis=1)
+            mean = np.where(n > 0, np.nansum(np.where(seen, slope, 0.0), axis=1) / np.maximum(n, 1), 0.0)
+            spread = np.sqrt(np.nansum(np.where(seen, (slope - mean[:, None]) ** 2, 0.0), axis=1) / np.maximum(n - 1, 1))
+            clear = np.where(n >= 16, np.abs(mean) * np.sqrt(n) / np.maximum(spread, 1e-9), 0.0)
+            clear = np.where(np.abs(mean) > 1e-6, clear, 0.0) * np.sqrt(np.abs(mean))
+            k = int(np.argmax(clear))
+            if best is None or clear[k] > best[0]:
+                here = slope[k][seen[k]]
+                sign = float(np.sign(mean[k]))
+                typical = np.quantile(here * sign, 0.75)
+                covered = float(np.mean(here * sign > 0.4 * typical)) * float(n[k]) / len(turns) if typical > 0 else 0.0
+                strong = here[here * sign > 0.4 * typical]
+                steep = float(np.abs(strong).mean()) if len(strong) else 0.0
+                z = float(np.abs(mean[k]) * math.sqrt(n[k]) / max(spread[k], 1e-9))
+                best = (float(clear[k]), ax, ay, float(radii[k]), sign, steep, covered, z)
+    if best is None or best[7] < 5.0:
+        return None
+    return SeenRim(best[1], best[2], best[3], best[4], best[5], best[6])
