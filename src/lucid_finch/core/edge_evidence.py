@@ -24,6 +24,10 @@ from lucid_finch.core.regions import Region, blocked_pixels
 
 SLOPE = "grey/px"
 
+_CHAIN = 5
+_ALONE = 4.0
+"""Points of shorter chains tell only from so many times the background on."""
+
 _SURE = 6.0
 """From so many times the background on, a point's own direction is better than the mean of many."""
 
@@ -60,6 +64,13 @@ class OrientedPoints:
     """Unit vectors from dark to bright."""
     clear: NDArray[np.float32]
     """Strength over the scale of the background's gradient."""
+
+    def telling(self) -> NDArray[np.int64]:
+        """The points that may speak for a shape: of weak ones only those that hang together, since most others are noise."""
+        count = np.diff(self.chains.start)
+        size = np.empty(len(self.points), np.int64)
+        size[self.chains.order] = np.repeat(count, count)
+        return np.flatnonzero((size >= _CHAIN) | (self.clear >= _ALONE))
 
     @property
     def chain_of(self) -> NDArray[np.int32]:

@@ -132,6 +132,8 @@ class Gathered:
     """Circles with all that was measured of each, in the frame of the image."""
 
     oriented: OrientedPoints
+    which: NDArray[np.int64]
+    """The edge point behind each point of a rim."""
     rims: Rims
     step: float
     tests: float
@@ -170,17 +172,18 @@ class Circles(Detector):
     def gather(self, image: Image, parameters: CirclesParameters, context: Context) -> Gathered:
         oriented = oriented_points(image, parameters.region, parameters.sigma, context)
         low, high = radius_range(parameters.radius, image)
-        points, density = oriented.points, block_density(oriented.points.x, oriented.points.y, image.width, image.height)
+        which = oriented.telling()
+        x, y, nx, ny = (a[which] for a in (oriented.points.x, oriented.points.y, oriented.nx, oriented.ny))
         size = image.width, image.height
         wide = max(low / _BEYOND, 3.0), max(high * _BEYOND, low / _BEYOND + 1.0)
         with cancellable(context.cancelled):
-            centres = find_centres(points.x, points.y, oriented.nx, oriented.ny, size, wide, _MOST_CENTRES)
-            filed = filed_points(points.x, points.y, oriented.nx, oriented.ny, oriented.chain_of, size)
-            rims = fit_rims(filed, centres, wide, self.floor(parameters) or _SEEN, density, _BLOCK)
-            rims = refined_rims(image.pixels, image.mask, points.x, points.y, rims, parameters.sigma)
+            centres = find_centres(x, y, nx, ny, size, wide, _MOST_CENTRES)
+            filed = filed_points(x, y, nx, ny, oriented.chain_of[which], size)
+            rims = fit_rims(filed, centres, wide, self.floor(parameters) or _SEEN, block_density(x, y, *size), _BLOCK)
+            rims = refined_rims(image.pixels, image.mask, x, y, rims, parameters.sigma)
         step = 2.5 * max(oriented.background.correlation, 0.8)
         tests = math.log(max(image.width * image.height / step**2, 10.0) * max((high - low) / step, 2.0))
-        return Gathered(oriented, rims, step, tests, (low, high))
+        return Gathered(oriented, which, rims, step, tests, (low, high))
 
     def floor(self, parameters: CirclesParameters) -> float | None:
         # Given lower than usual, the next step of a coarse ladder below it.
@@ -252,10 +255,11 @@ class Circles(Detector):
 
         def listed() -> dict[str, Array]:
             points, chain = rims.points_of(chosen)
+            behind = gathered.which[points]
             return {
-                "x": p.x[points], "y": p.y[points], "strength": p.strength[points], "chain": chain,
+                "x": p.x[behind], "y": p.y[behind], "strength": p.strength[behind], "chain": chain,
                 "place": np.arange(len(points)) - np.searchsorted(chain, chain),
-                "direction": np.degrees(np.arctan2(p.gy[points], p.gx[points])) % 360.0,
+                "direction": np.degrees(np.arctan2(p.gy[behind], p.gx[behind])) % 360.0,
             }  # fmt: skip
 
         return Finished(columns, Outlines(xy.reshape(-1, 2), start, np.ones(len(chosen), bool)), listed)
@@ -274,13 +278,15 @@ class Circles(Detector):
         @cache
         def supporting() -> tuple[EdgePoints, NDArray[np.bool_]]:
             kept = np.zeros(len(points), bool)
-            kept[gathered.rims.points_of(work.judgement.found)[0]] = True
+            kept[gathered.which[gathered.rims.points_of(work.judgement.found)[0]]] = True
             return points, kept
 
         @cache
         def votes() -> Array:
-            o = gathered.oriented
-            return centre_votes(points.x, points.y, o.nx, o.ny, (work.image.width, work.image.height), gathered.range)
+            o, which = gathered.oriented, gathered.which
+            return centre_votes(
+                points.x[which], points.y[which], o.nx[which], o.ny[which], (work.image.width, work.image.height), gathered.range
+            )
 
         def part(left: int, top: int, right: int, bottom: int) -> Array:
             return np.ascontiguousarray(votes()[top:bottom, left:right])

@@ -144,6 +144,8 @@ class Gathered:
 
     oriented: OrientedPoints
     voters: Voters
+    which: NDArray[np.int64]
+    """The point behind each voter."""
     space: LineSpace
     traced: Traced
 
@@ -187,7 +189,7 @@ class Lines(Detector):
 
     def gather(self, image: Image, parameters: LinesParameters, context: Context) -> Gathered:
         oriented = oriented_points(image, parameters.region, parameters.sigma, context)
-        voters = as_voters(oriented, image)
+        voters, which = as_voters(oriented, image)
         reach = 0.5 * math.hypot(image.width, image.height) + 1
         space = LineSpace(max(18, round(180 / parameters.angle_step)), parameters.offset_step, reach)
         step = 2.5 * max(oriented.background.correlation, 0.8)
@@ -195,7 +197,7 @@ class Lines(Detector):
         tests = 2 * math.log(max(image.width * image.height / step**2, 10.0))
         slack = (_SLACK + (self.floor(parameters) or 0.0)) * math.log(10)
         traced = trace_lines(voters, space, image.width, image.height, step, tests, slack)
-        return Gathered(oriented, voters, space, traced)
+        return Gathered(oriented, voters, which, space, traced)
 
     def floor(self, parameters: LinesParameters) -> float | None:
         # Powers of ten above one false alarm an image, rounded up: more than that has to be looked for.
@@ -263,13 +265,14 @@ class Lines(Detector):
         xy = np.stack([columns[n] for n in ("x1", "y1", "x2", "y2")], axis=1).reshape(-1, 2)
         start = np.arange(len(chosen) + 1, dtype=np.int64) * 2
         points, chain = _supporting(formed, chosen)
+        behind = gathered.which[points]
         p = gathered.oriented.points
 
         def listed() -> dict[str, Array]:
             place = np.arange(len(points)) - np.searchsorted(chain, chain)
             return {
-                "x": p.x[points], "y": p.y[points], "strength": p.strength[points], "chain": chain, "place": place,
-                "direction": np.degrees(np.arctan2(p.gy[points], p.gx[points])) % 360.0,
+                "x": p.x[behind], "y": p.y[behind], "strength": p.strength[behind], "chain": chain, "place": place,
+                "direction": np.degrees(np.arctan2(p.gy[behind], p.gx[behind])) % 360.0,
             }  # fmt: skip
 
         return Finished(columns, Outlines(xy, start, np.zeros(len(chosen), bool)), listed)
@@ -289,7 +292,7 @@ class Lines(Detector):
         @cache
         def supporting() -> tuple[EdgePoints, NDArray[np.bool_]]:
             kept = np.zeros(len(points), bool)
-            kept[_supporting(work.candidates.detail, work.judgement.found)[0]] = True
+            kept[gathered.which[_supporting(work.candidates.detail, work.judgement.found)[0]]] = True
             return points, kept
 
         steps = [m for m in maps.listed() if m.name in ("smoothed", "magnitude", "thinned")]
@@ -325,15 +328,16 @@ class Lines(Detector):
         return reasons
 
 
-def as_voters(oriented: OrientedPoints, image: Image) -> Voters:
-    """Edge points as they vote, seen from the centre of the image."""
-    z = oriented.clear
+def as_voters(oriented: OrientedPoints, image: Image) -> tuple[Voters, NDArray[np.int64]]:
+    """The points that tell, as they vote and seen from the centre of the image, and which they are."""
+    which = oriented.telling()
+    z = oriented.clear[which]
     left, top = 0.5 * (image.width - 1), 0.5 * (image.height - 1)
     fan = np.clip(1.4 / z, 0.08, 0.35).astype(np.float32)
     weight = np.clip(np.round(1.5 * (z - 1)), 1, 8).astype(np.int32)
     points = oriented.points
-    x, y = (np.ascontiguousarray(v - np.float32(o), np.float32) for v, o in ((points.x, left), (points.y, top)))
-    return Voters(x, y, oriented.nx, oriented.ny, fan, weight)
+    x, y = points.x[which] - np.float32(left), points.y[which] - np.float32(top)
+    return Voters(x, y, oriented.nx[which], oriented.ny[which], fan, weight), which
 
 
 def _places(c: dict[str, Array], t: Array) -> tuple[Array, Array]:

@@ -35,6 +35,8 @@ _AGREES = math.sin(0.36)
 _BLOCK = 64
 _MOST_PIECES = 256
 _FALL = 0.72
+_STANDING_OUT = 5.0
+"""Standard deviations by which a cell must have more votes than most."""
 
 
 @dataclass(frozen=True)
@@ -461,8 +463,9 @@ def trace_lines(
     cosines, sines = np.cos(turns).astype(np.float32), np.sin(turns).astype(np.float32)
     # What a short line brings that is just long enough to count, on top of what lies in most cells anyway.
     fewest = cost / 5.0 * step
-    crowded = float(np.quantile(votes[:: max(1, len(votes) // 45), ::2], 0.9)) if n else 0.0
-    lowest = max(crowded, 0.0) + 2.0 * fewest
+    some = votes[:: max(1, len(votes) // 45), ::2]
+    usual, often = (float(q) for q in np.quantile(some[some > 0], (0.5, 0.9))) if n else (0.0, 0.0)
+    lowest = usual + max(_STANDING_OUT * (often - usual) / 1.28, 2.0 * fewest)
     threshold = float(votes.max(initial=0))
     found = 0
     cancelled = cancelled_here()

@@ -25,6 +25,9 @@ _SQUARES = 2 * math.sqrt(math.pi)
 _ALIKE = 1.6
 """The same for places a px apart that are interpolated between pixels."""
 
+_SWEEP = 8.0
+"""The same for directions, each the mean of some neighbours' along the chain."""
+
 COLUMNS = ("theta", "rho", "t1", "t2", "held", "rms", "angle_std", "offset_std", "bow", "bow_std", "worth", "votes", "side")
 """theta, rho: normal form from the centre. t1, t2: ends along (-sin, cos) theta. held: px with support. side: -1 to 1, whether
 the gradients point along the normal. bow: px between arc and chord. worth: nats above what one line more costs."""
@@ -167,7 +170,7 @@ def _cut(  # type: ignore[no-untyped-def]
                     md += d
             mt /= max(n, 1.0)
             md /= max(n, 1.0)
-            s2, s3, s4, sd1, sd2 = 0.0, 0.0, 0.0, 0.0, 0.0
+            s2, s3, s4, sd1, sd2, leaning, lean2 = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
             for k in range(k0, k1):
                 i = sorted_points[k]
                 t, d = y[i] * cc - x[i] * ss - mt, x[i] * cc + y[i] * ss - offset - md
@@ -177,17 +180,27 @@ def _cut(  # type: ignore[no-untyped-def]
                     s4 += t * t * t * t
                     sd1 += d * t
                     sd2 += d * t * t
+                    lean = (ny[i] * cc - nx[i] * ss) * (1.0 if nx[i] * cc + ny[i] * ss > 0 else -1.0)
+                    leaning += lean * t
+                    lean2 += lean * lean
             half = 0.5 * max(t2 - t1, 1.0)
             # The part of the parabola that no line explains.
             rest = s4 - s3 * s3 / max(s2, 1e-9) - s2 * s2 / max(n, 1.0)
             rest = max(rest, 1e-9)
             bend = (sd2 - s3 * sd1 / max(s2, 1e-9)) / rest
             wide = max(1.0, grain)
+            bow, bow_var = bend * half * half, (rms * half * half) ** 2 * wide / rest
+            # Where an edge bends, its normal turns: a second witness, the surer one on short stretches.
+            turn_rate = leaning / max(s2, 1e-9)
+            loose = max(lean2 - leaning * turn_rate, 1e-6) / max(n - 2, 1.0) * _SWEEP / max(s2, 1e-9)
+            turned, turned_var = -0.5 * turn_rate * half * half, 0.25 * loose * half**4
+            share = bow_var / (bow_var + turned_var)
+            bow, bow_var = bow + share * (turned - bow), bow_var * turned_var / (bow_var + turned_var)
             out[0, made], out[1, made], out[2, made], out[3, made] = turn, offset, t1, t2
             out[4, made], out[5, made] = covered, rms
             out[6, made] = rms * math.sqrt(wide / max(s2, 1e-9))
             out[7, made] = rms * math.sqrt(wide / max(n, 1.0))
-            out[8, made], out[9, made] = bend * half * half, rms * math.sqrt(wide / rest) * half * half
+            out[8, made], out[9, made] = bow, math.sqrt(bow_var)
             length = end[b - 1] - begin[a]
             out[10, made] = length / step * _entropy(min(covered / length, 1.0), chance[l]) - cost
             out[11, made], out[12, made] = votes, side / (k1 - k0)
