@@ -22,7 +22,8 @@ class Declared(unittest.TestCase):
                     self.assertTrue(declared.label[0].isupper())
                     self.assertTrue(declared.help.endswith("."))
                     self.assertNotIn("None", declared.allowed)
-                    if declared.criterion:
+                    # A range may also say where to gather; what is judged by it moves live all the same.
+                    if declared.criterion and not declared.is_range:
                         self.assertIs(declared.stage, Stage.JUDGE)
 
     def test_lengths_are_finite(self) -> None:

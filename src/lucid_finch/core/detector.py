@@ -79,6 +79,16 @@ class Reason:
     """The parameter and value that would do away with it."""
 
 
+@dataclass(frozen=True)
+class Votes:
+    """What lies behind one cell of a map of votes."""
+
+    candidate: int
+    """The candidate whose votes meet here, or -1."""
+    points: Array
+    """(n, 2), source: the points that voted for the cell."""
+
+
 @dataclass
 class Context:
     """What the engine lends a detector while it works."""
@@ -177,6 +187,18 @@ class Detector:
     def profile_of(self, work: Work, candidate: int) -> tuple[str, Profile] | None:
         """A heading and the profile that a candidate was found in, if it was found in one."""
         return None
+
+    def peaks(self, work: Work, map_name: str) -> Array | None:
+        """Where the findings are in a map of votes, (rows, 2) columns and rows of the map; None if the map is none."""
+        return None
+
+    def votes_at(self, work: Work, map_name: str, column: float, row: float) -> Votes | None:
+        """What voted for a cell of a map of votes."""
+        return None
+
+    def votes_of(self, work: Work, map_name: str, x: float, y: float) -> list[Array]:
+        """Lines, (n, 2) columns and rows of a map of votes, along which the edge point nearest to a source place has voted."""
+        return []
 
     @classmethod
     def fit_text(cls, fit: Mapping[str, Any]) -> str:

@@ -86,7 +86,9 @@ def explain(result: Detection, at: Sequence[float], most: int = 3) -> Explanatio
     close = close[np.lexsort((-worth, np.round(distance[close] / 4.0)))][:most]
     near = tuple(_near(work, int(c), float(distance[c]), ids) for c in close)
     reasons: tuple[Reason, ...] = ()
-    if not near or near[0].distance > 3.0:
+    # What falls short in several ways is often a scrap of something else: the place itself is asked too.
+    scrap = near and near[0].outcome == "short" and sum(not c.passed for c in near[0].criteria) > 1
+    if not near or near[0].distance > 3.0 or scrap:
         reasons = tuple(work.detector.probe(work.image, work.gathered, work.parameters, x, y))
     return Explanation((float(at[0]), float(at[1])), _summary(near, reasons), near, reasons)
 
@@ -196,7 +198,8 @@ def _summary(near: Sequence[Near], reasons: Sequence[Reason]) -> str:
             return "a candidate lies here, but more are found than are kept"
         short = [c for c in first.criteria if not c.passed]
         told = "; ".join(f"{c.label} {c.measured:.3g} {c.unit}".rstrip() + f", {c.sense} {c.limit:.3g} wanted" for c in short)
-        return f"a candidate lies here, but falls short: {told}"
+        besides = "".join(f". At the place itself: {r.text}" for r in reasons[:1])
+        return f"a candidate lies here, but falls short: {told}{besides}"
     if reasons:
         return "no candidate lies here: " + "; ".join(r.text for r in reasons)
     return "no candidate lies here"

@@ -48,7 +48,9 @@ def warm_up_steps() -> Iterator[tuple[float, str]]:
     from lucid_finch.core.numerics.rivals import compete
 
     random = np.random.default_rng(1)
-    flat = random.integers(0, 255, (80, 90))
+    y, x = np.mgrid[:80, :90]
+    # A disc and a bar in noise, so that circles and lines have something to lay through.
+    flat = random.integers(0, 60, (80, 90)) + 120 * ((x - 52) ** 2 + (y - 40) ** 2 < 24**2) + 70 * (np.abs(x - 12) < 3)
     pictures: dict[str, Image] = {
         "8 bit": Image.from_array(flat.astype(np.uint8)),
         "16 bit": Image.from_array(flat.astype(np.uint16) * 200),

@@ -27,7 +27,8 @@ _WORN = ((1, 2), (2, 4))
 
 
 def tile_panel() -> tuple[Image, list[dict[str, Any]]]:
-    """The picture (1200 x 800, RGB) and its truth: the outline of every tile that is wholly in sight, and the crack."""
+    """The picture (1200 x 800, RGB) and its truth: the outline of every tile that is wholly in sight, the joints between
+    them as strokes across the picture, and the crack."""
     canvas = Canvas(WIDTH, HEIGHT, _GROUT_COLOUR, seed=20261123)
     random = canvas.random
     canvas.mottle(1.2, 3.0)
@@ -56,6 +57,7 @@ def tile_panel() -> tuple[Image, list[dict[str, Any]]]:
         inside = (outline > 3).all() and (outline[:, 0] < WIDTH - 4).all() and (outline[:, 1] < HEIGHT - 4).all()
         if inside:
             marks.append(edge_mark(outline, closed=True))
+    marks += _joints(c, s)
     canvas.mottle(9.0, 2.4)
     canvas.mottle(1.5, 1.0)
     x, y = tiles[1, 3]
@@ -73,3 +75,27 @@ def tile_panel() -> tuple[Image, list[dict[str, Any]]]:
     light = uneven_light(WIDTH, HEIGHT, towards=25.0, fall=0.24, corners=0.10)
     pixels = canvas.photograph(blur=0.9, light=light, read_noise=1.6, shot_noise=0.14)
     return colour_image(pixels, "tile_panel"), marks
+
+
+def _joints(c: float, s: float) -> list[dict[str, Any]]:
+    """The centre lines of the grout, cut at the border of the picture; only those that run through most of it."""
+    found = []
+    for way, count in (((c, s), range(-1, 6)), ((-s, c), range(-1, 8))):
+        normal = (-way[1], way[0])
+        for number in count:
+            along = (number + 0.5 - (1.9 if way[0] > 0.5 else 2.7)) * _PITCH
+            if way[0] < 0.5:
+                along = -along
+            x, y = WIDTH / 2 + along * normal[0], HEIGHT / 2 + along * normal[1]
+            ends = []
+            for t in np.arange(-1500.0, 1500.0, 0.25).tolist():
+                u, v = float(x + t * way[0]), float(y + t * way[1])
+                if 0 <= u <= WIDTH - 1 and 0 <= v <= HEIGHT - 1:
+                    ends.append((u, v))
+            if len(ends) < 4 * 400:
+                continue
+            (x1, y1), (x2, y2) = ends[0], ends[-1]
+            mark = {"kind": "lines", "x1": round(x1, 2), "y1": round(y1, 2), "x2": round(x2, 2), "y2": round(y2, 2)}
+            angle = float(np.degrees(np.arctan2(y2 - y1, x2 - x1)) % 180)
+            found.append({**mark, "angle": round(angle, 3), "breadth": _GROUT, "name": "joint"})
+    return found

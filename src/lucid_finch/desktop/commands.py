@@ -28,6 +28,8 @@ def bench_actions(bench: Bench) -> Actions:
     add(file, "demo_colour", bench.tr("Open the demo in colour"), partial(bench.open_demo, "glaze_chips"), None, tip)
     tip = bench.tr("A made-up dipped tile: one boundary of glaze with drips, and its angle")
     add(file, "demo_boundary", bench.tr("Open the demo of a boundary"), partial(bench.open_demo, "glaze_edge"), None, tip)
+    tip = bench.tr("A made-up pierced screen: holes, bosses and plugged holes nearly as light as the body")
+    add(file, "demo_screen", bench.tr("Open the demo of a pierced screen"), partial(bench.open_demo, "pierced_screen"), None, tip)
     tip = bench.tr("Made-up mosaic pieces on a cloth in uneven light, with holes and pieces in them")
     add(file, "demo_pieces", bench.tr("Open the demo of cut-out pieces"), partial(bench.open_demo, "cutouts"), None, tip)
     add(file, "next_image", bench.tr("Next image"), lambda: bench.images.step(1), "PgDown")
@@ -90,6 +92,10 @@ def bench_actions(bench: Bench) -> Actions:
         ("angle", bench.tr("Measure the angle between two lines"), "Shift+A"),
     ):
         add(measure, f"measure_{kind}", text, partial(bench.start_measuring, kind), shortcut)
+    tip = bench.tr("Draw a line across an object, its diameter: sizes around half of it are looked for")
+    add(measure, "ruler", bench.tr("Size by ruler"), bench.start_ruler, "Shift+L", tip)
+    tip = bench.tr("Look for sizes around that of the chosen finding")
+    add(measure, "similar", bench.tr("Look for sizes like the chosen one"), bench.like_chosen, "Shift+K", tip)
     add(measure, "numbers", bench.tr("Numbers under the cursor"), bench.show_numbers, "N")
     add(window, "find", bench.tr("Search all actions"), lambda: bench.finder.open(), "Ctrl+K")
     add(window, "help", bench.tr("Help"), bench.show_help, keys.HelpContents)

@@ -87,6 +87,10 @@ class Marks:
     """What the scale of colours means."""
     nameless: bool = False
     """Drawn without numbers, and not to be chosen."""
+    passing: bool = False
+    """Gone with the next choice."""
+    only_on: str = ""
+    """The one map that they belong to; "" for marks of the image."""
     names: tuple[str, ...] = ()
     """A name for each row that is written beside its number where the mark is wide enough."""
 
@@ -206,6 +210,18 @@ class Pane(QWidget):
         self.hide_marks = hidden
         self.update()
 
+    def _drawn(self) -> list[Marks]:
+        """The marks that belong on this map: places of the image mean nothing in a map that is none."""
+        if self.picture is None:
+            return []
+        on_image = self.picture.axes is None
+        return [m for m in self.marks if (m.only_on == self.picture.name if m.only_on else on_image)]
+
+    @property
+    def apart(self) -> bool:
+        """Whether what is shown is no image, so that its places are not those of the other panes."""
+        return self.picture is not None and self.picture.axes is not None
+
     def set_only_chosen(self, only: bool) -> None:
         self.only_chosen = only
         self._overlay_valid = False
@@ -274,9 +290,9 @@ class Pane(QWidget):
             self._paint_grid(painter)
         if self.shade_unsure:
             self._paint_unsure(painter)
-        # Places of the image mean nothing in a map that is none.
         on_image = self.picture.axes is None
-        shown = on_image and (not self._sparing or any(marks.chosen for marks in self.marks))
+        drawn = self._drawn()
+        shown = any(not self._sparing or marks.chosen or marks.only_on for marks in drawn)
         if shown and not self.hide_marks and self._overlay is not None:
             if not self._overlay_valid:
                 self._draw_overlay(left, top, scale, ratio)
@@ -347,12 +363,18 @@ class Pane(QWidget):
         height = painter.fontMetrics().height()
         painter.fillRect(QRectF(0, self.height() - height - 4, self.width(), height + 4), QColor(18, 20, 22, 200))
         steps = 6
+        # What the numbers across mean stands in the corner; a number that it would cover is left out.
+        metrics = painter.fontMetrics()
+        begin = self.width() - metrics.horizontalAdvance(across_label) - 8
+        painter.drawText(QPointF(begin, self.height() - 5), across_label)
         for n in range(1, steps):
             x = self.width() * n / steps
             column = round(self.picture.frame.from_source(*self.to_source(QPointF(x, 0)))[0])
             if 0 <= column < len(across):
                 painter.drawLine(QPointF(x, self.height() - height - 8), QPointF(x, self.height() - height - 4))
-                text = f"{across[column]:.4g}" + (f" {across_label}" if n == 1 else "")
+                text = f"{across[column]:.4g}"
+                if x + 10 + metrics.horizontalAdvance(text) > begin:
+                    continue
                 painter.drawText(QPointF(x + 3, self.height() - 5), text)
             y = self.height() * n / steps
             row = round(self.picture.frame.from_source(*self.to_source(QPointF(0, y)))[1])
@@ -370,7 +392,7 @@ class Pane(QWidget):
         overlay[:] = 0
         line, halo = np.zeros(overlay.shape, np.uint8), np.zeros(overlay.shape, np.uint8)
         right, bottom = left + overlay.shape[1] / scale, top + overlay.shape[0] / scale
-        for marks in self.marks:
+        for marks in self._drawn():
             x0, y0, x1, y1 = marks.boxes.T
             rows = np.flatnonzero((x0 <= right) & (x1 >= left) & (y0 <= bottom) & (y1 >= top))
             chosen = np.isin(rows, list(marks.chosen)) if marks.chosen else np.zeros(len(rows), bool)
@@ -379,7 +401,7 @@ class Pane(QWidget):
             if marks.shades is not None:
                 groups[:1] = [(rows[~chosen & (marks.shades[rows] == n)], shade, 0.9, 1.6) for n, shade in enumerate(SHADES)]
             for which, colour, thin, bold in groups:
-                if not len(which) or (self._sparing and thin < 1):
+                if not len(which) or (self._sparing and thin < 1 and not marks.only_on):
                     continue
                 strokes(
                     marks.points, left, top, scale, marks.start, which, marks.closed, dash, thin * ratio, bold * ratio, line, halo
@@ -394,7 +416,7 @@ class Pane(QWidget):
         wide, high = self.width(), self.height()
         taken = np.zeros((high // cell + 2, wide // cell + 2), bool)
         places: list[tuple[Marks, int, float, float, float]] = []
-        for marks in self.marks:
+        for marks in self._drawn():
             if marks.nameless:
                 continue
             x, y = ((marks.at - (self.view.x, self.view.y)) * self.view.scale + (wide / 2, high / 2)).T
@@ -409,7 +431,7 @@ class Pane(QWidget):
             inside = (lefts > 8) & (lefts + widths < wide - 8) & (tops > 8) & (tops + height < high - 8)
             chosen = np.array(sorted(marks.chosen), int)
             rows = chosen[inside[chosen]]
-            if not (marks.dashed or self._sparing):
+            if not (marks.dashed or (self._sparing and not marks.only_on)):
                 inside[chosen] = False
                 # Where there are thousands, those that come first in the table fill the pane.
                 rows = np.concatenate([rows, np.flatnonzero(inside)[:_MOST_TRIED]])
@@ -463,7 +485,7 @@ class Pane(QWidget):
 
     def _paint_scale(self, painter: QPainter) -> None:
         """What the colours of the marks mean."""
-        marks = next((m for m in self.marks if m.shades is not None), None)
+        marks = next((m for m in self._drawn() if m.shades is not None), None)
         if marks is None or self._sparing:
             return
         metrics = painter.fontMetrics()

@@ -25,6 +25,8 @@ class PaneFrame(QWidget):
 
     wanted = Signal(str)
     """Map that was chosen in the menu."""
+    apart_changed = Signal(bool)
+    """What is shown has places of its own now, or those of the image again."""
     compared = Signal(str, str)
     """How ("divide", "difference" or "") and with which map."""
 
@@ -103,7 +105,10 @@ class PaneFrame(QWidget):
         else:
             other = None
         self.pane.set_only_chosen(self.map_name not in ("source", "prepared") or self.how == "difference")
+        was_apart = self.pane.apart
         self.pane.show_picture(picture, other)
+        if self.pane.apart != was_apart:
+            self.apart_changed.emit(self.pane.apart)
         self.title.setText(f"{title} ▾" if picture is not None else "")
         self.show_info()
 
@@ -186,6 +191,7 @@ class PaneGroup(QWidget):
             frame.pane.detail_wanted.connect(self._look_soon)
             frame.view.changed.connect(partial(self._follow, number))
             frame.view.cursor_moved.connect(partial(self._follow_cursor, number))
+            frame.apart_changed.connect(partial(self._part, number))
             frame.wanted.connect(partial(self.show_map, number))
             frame.compared.connect(partial(self.compare, number))
             frame.card.changed.connect(self._set_range)
@@ -222,6 +228,18 @@ class PaneGroup(QWidget):
 
     # Links
 
+    def _part(self, number: int, apart: bool) -> None:
+        """A map that is no image is shown whole in its pane; an image again follows the others."""
+        frame = self.frames[number]
+        if apart:
+            frame.pane.fit()
+            return
+        other = next((f for f in self.frames if f is not frame and not f.pane.apart and f.pane.picture is not None), None)
+        if other is not None:
+            frame.view.set(other.view.x, other.view.y, other.view.scale)
+        else:
+            frame.pane.fit()
+
     def set_linked(self, what: str, linked: bool) -> None:
         """Link or part "zoom", "place" or "cursor"; what is linked again follows the active pane."""
         self.links[what] = linked
@@ -229,12 +247,12 @@ class PaneGroup(QWidget):
             self._follow(self.active)
 
     def _follow(self, number: int) -> None:
-        if self._following:
+        if self._following or self.frames[number].pane.apart:
             return
         self._following = True
         view = self.frames[number].view
         for other in self.frames:
-            if other.view is not view:
+            if other.view is not view and not other.pane.apart:
                 scale = view.scale if self.links["zoom"] else other.view.scale
                 x, y = (view.x, view.y) if self.links["place"] else (other.view.x, other.view.y)
                 if (x, y, scale) != (other.view.x, other.view.y, other.view.scale):
@@ -247,9 +265,10 @@ class PaneGroup(QWidget):
         if self._following or not self.links["cursor"]:
             return
         self._following = True
-        place = self.frames[number].view.cursor
+        apart = self.frames[number].pane.apart
+        place = None if apart else self.frames[number].view.cursor
         for other in self.shown:
-            if other is not self.frames[number] and other.view.cursor != place:
+            if other is not self.frames[number] and not other.pane.apart and other.view.cursor != place:
                 other.view.set_cursor(place)
         self._following = False
 

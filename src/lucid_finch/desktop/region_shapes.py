@@ -77,7 +77,7 @@ class RegionShapes(QObject):
 
     def _changed(self, key: str, shape: Shape | None, moving: bool) -> None:
         name, _, rest = key.partition("/")
-        if key == "measure":
+        if key in ("measure", "ruler"):
             return
         if name.startswith(_SAMPLE) and self.study.samples is not None:
             if shape is not None and not rest:

@@ -143,12 +143,6 @@ OTHERS = ("help", "empty")
 """Pictures of windows other than the bench with a demo scene."""
 
 
-def _axis(bench: Bench) -> None:
-    bench.study.choose(step_card(0))
-    bench.drawing.active = "inside"
-    bench.frames[0].view.set(545.0, 311.0, 2.2)
-
-
 def _channels(bench: Bench) -> None:
     axis = bench.study.steps_of("")[0]
     bench.study.edit({"prepare": [{"step": "channel", "take": "luma"}]}, "luma")
@@ -216,6 +210,32 @@ def _contours(bench: Bench) -> None:
     bench.frames[0].view.set(435.0, 420.0, 0.9)
 
 
+def _lines(bench: Bench) -> None:
+    bench.study.choose("grout lines")
+    settle(bench)
+    bench.set_panes(2)
+    bench.activate_pane(0)
+    bench.show_map("source")
+    bench.frames[0].pane.fit()
+    bench.activate_pane(1)
+    bench.show_map("accumulator")
+    settle(bench)
+    bench.pick(bench.frames[0], 574.0, 100.0)
+
+
+def _circles(bench: Bench) -> None:
+    bench.activate_pane(1)
+    bench.show_map("accumulator")
+    settle(bench)
+    bench.frames[0].view.set(420.0, 300.0, 0.62)
+    plugged = bench.study.detections["openings"].findings
+    row = int(np.argmin(np.hypot(plugged["x"] - 331, plugged["y"] - 287)))
+    bench.pick(bench.frames[1], float(plugged["x"][row]), float(plugged["y"][row]))
+
+
+OF_A_SCREEN: dict[str, Callable[[Bench], None]] = {"circles": _circles}
+"""The same of the pierced screen."""
+
 OF_PIECES: dict[str, Callable[[Bench], None]] = {"contours": _contours}
 """The same of the scene with cut-out pieces."""
 
@@ -223,12 +243,18 @@ ON_A_BOUNDARY: dict[str, Callable[[Bench], None]] = {"scan": _scan}
 """The same of the scene with one boundary."""
 
 IN_COLOUR: dict[str, Callable[[Bench], None]] = {
-    "axis": _axis, "channels": _channels, "numbers": _numbers, "measure": _measure, "region": _region,
+    "channels": _channels, "numbers": _numbers, "measure": _measure, "region": _region,
 }  # fmt: skip
 """The same of the scene in colour."""
 
 
-BY_SCENE = {"cutouts": OF_PIECES, "glaze_edge": ON_A_BOUNDARY, "glaze_chips": IN_COLOUR, "tile_panel": SHOTS}
+BY_SCENE = {
+    "pierced_screen": OF_A_SCREEN,
+    "cutouts": OF_PIECES,
+    "glaze_edge": ON_A_BOUNDARY,
+    "glaze_chips": IN_COLOUR,
+    "tile_panel": SHOTS,
+}
 
 
 def opened(name: str) -> Bench:

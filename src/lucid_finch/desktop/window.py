@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 from functools import partial
@@ -54,6 +55,7 @@ from lucid_finch.desktop.spread import Spread
 from lucid_finch.desktop.strip import EvidenceStrip
 from lucid_finch.desktop.tables import FilteredTable
 from lucid_finch.desktop.theme import THEMES, apply_theme, current_theme, dress, mark_colour
+from lucid_finch.desktop.votes import cell_marks, curve_marks, peak_marks
 from lucid_finch.desktop.worker import Job
 from lucid_finch.files.images import ENDINGS, read_image
 from lucid_finch.files.recipes import ENDING, Recipe
@@ -62,6 +64,7 @@ _NEAR_COLOUR = QColor("#f2efe6")
 _GAIN_COLOUR = QColor("#ff8fb1")
 _FIT_COLOUR = QColor("#f4f2ec")
 _GUIDE_COLOUR = QColor(232, 226, 214, 120)
+_RULER = "ruler"
 _ROOM = 270
 """Least height of the pages of numbers and curves, px."""
 _AUTOSAVE_AFTER = 400
@@ -87,6 +90,10 @@ class Bench(QMainWindow):
         """The last error that was shown."""
         self.ask_unsaved: Callable[[], QMessageBox.StandardButton] = self._ask_unsaved
         self._own_marks: list[Marks] = []
+        self._peak_marks: list[Marks] = []
+        """The findings on maps of votes."""
+        self._vote_marks: list[Marks] = []
+        """What voted where, for the place that was clicked last."""
         self._colour_by = ""
         self._shown_detector = ""
         self._fit_wanted = True
@@ -233,11 +240,12 @@ class Bench(QMainWindow):
         self.measure.lengths = self.settings.lengths
         self.drawing.shown.connect(self._drawing_changed)
         self.drawing.drawing_changed.connect(self._say_what_to_draw)
+        self.drawing.changed.connect(self._ruled)
         self.tabs.currentChanged.connect(self._tab_changed)
         self.panes.looked.connect(self._show_under_cursor)
         for frame in self.frames:
             frame.offered = self._stages
-            frame.pane.clicked.connect(self._clicked)
+            frame.pane.clicked.connect(partial(self.pick, frame))
             frame.pane.drawing = self.drawing
             frame.pane.asked.connect(self.ask_why)
         self.panes.activated.connect(lambda number: self._show_active_maps())
@@ -626,7 +634,7 @@ class Bench(QMainWindow):
 
     def _show_marks(self, extra: Sequence[Marks] = ()) -> None:
         marks: list[Marks] = []
-        self._own_marks = []
+        self._own_marks, self._peak_marks, self._vote_marks = [], [], []
         for number, entry in enumerate(self.study.recipe.detectors):
             found = self.study.detections.get(entry.name)
             if found is None:
@@ -655,7 +663,8 @@ class Bench(QMainWindow):
                 numbers = np.arange(len(near))
                 missed = Marks.of(found.near_outlines, near["x"], near["y"], numbers, _NEAR_COLOUR, dashed=True)
                 self._own_marks = [own, missed]
-                marks += [own, missed]
+                self._peak_marks = peak_marks(found, mark_colour(number))
+                marks += [own, missed, *self._peak_marks]
             else:
                 marks.append(own)
         self.panes.show_marks([*marks, *extra])
@@ -703,9 +712,11 @@ class Bench(QMainWindow):
         elif near:
             self.findings.choose([])
         chosen = [replace(m, chosen=frozenset(rows)) for m, rows in zip(self._own_marks, (found, near), strict=True)]
-        others = [m for m in self.frames[0].pane.marks if all(m.points is not own.points for own in self._own_marks)]
-        self.panes.show_marks([*others, *chosen])
-        box = chosen[0].box(found) if found else chosen[1].box(near)
+        chosen += [replace(m, chosen=frozenset(found)) for m in self._peak_marks]
+        known = {id(m.points) for m in chosen}
+        others = [m for m in self.frames[0].pane.marks if id(m.points) not in known and not m.passing]
+        self.panes.show_marks([*others, *chosen, *self._vote_marks])
+        box = self._own_marks[0].box(found) if found else self._own_marks[1].box(near)
         if centre and box is not None:
             for frame in self.panes.shown:
                 frame.pane.bring_into_sight(box)
@@ -720,11 +731,22 @@ class Bench(QMainWindow):
         if seen is not None:
             self.measure.show_seen(*seen)
 
-    def _clicked(self, x: float, y: float) -> None:
-        within = max(6 / self.active_frame.view.scale, 1.0)
-        if len(self._own_marks) != 2:
+    def pick(self, frame: PaneFrame, x: float, y: float) -> None:
+        """Choose what lies at a place of a pane: a mark of the image, or what voted for a cell."""
+        within = max(6 / frame.view.scale, 1.0)
+        detection, picture = self.study.detection, frame.pane.picture
+        if len(self._own_marks) != 2 or detection is None or picture is None:
             return
-        found, near = (m.nearest(x, y, within) for m in self._own_marks)
+        cell = cell_marks(detection, picture, x, y)
+        if cell is not None:
+            candidate, self._vote_marks = cell
+            rows = (detection.work.rows, detection.work.near_rows)
+            found, near = (next(iter(np.flatnonzero(r == candidate).tolist()), -1) for r in rows)
+        elif picture.axes is not None:
+            return
+        else:
+            found, near = (m.nearest(x, y, within) for m in self._own_marks)
+            self._vote_marks = curve_marks(detection, x, y)
         if found >= 0:
             self.tabs.setCurrentIndex(0)
             self.findings.choose([found])
@@ -847,8 +869,48 @@ class Bench(QMainWindow):
     def show_numbers(self) -> None:
         self.tabs.setCurrentWidget(self.numbers)
 
+    def start_ruler(self) -> None:
+        """Have the user draw a line across an object; its half becomes the middle of the sizes looked for."""
+        if self._size_parameter() is None:
+            self.notice.tell(self.tr("The chosen card looks for no size. Choose one of circles."))
+            return
+        self.drawing.start("line", _RULER)
+
+    def _ruled(self, key: str, shape: Any, moving: bool) -> None:
+        if key != _RULER or moving or shape is None:
+            return
+        (x1, y1), (x2, y2) = shape["points"]
+        self.drawing.put(_RULER, None)
+        self._look_for_size(0.5 * math.hypot(x2 - x1, y2 - y1))
+
+    def like_chosen(self) -> None:
+        """Look for sizes around that of the chosen finding."""
+        name, rows = self._size_parameter(), self.findings.chosen_rows()
+        detection = self.study.detection
+        if name is None or detection is None or not len(rows):
+            self.notice.tell(self.tr("Choose a circle in the table or on the image first."))
+            return
+        self._look_for_size(float(np.median(detection.findings[name][rows])))
+
+    def _size_parameter(self) -> str | None:
+        """The parameter of the chosen card that is a range of sizes."""
+        entry = next((e for e in self.study.recipe.detectors if e.name == self.study.chosen), None)
+        declared = entry.made_parameters().declarations() if entry is not None else {}
+        return next((n for n, d in declared.items() if d.is_range and d.unit == "px" and d.criterion == n), None)
+
+    def _look_for_size(self, size: float) -> None:
+        name = self._size_parameter()
+        if name is None or size < 1.0:
+            return
+        low, high = (float(f"{size * share:.3g}") for share in (0.75, 1.3))
+        self.settings.edit("", name, (low, high), False)
+        self.notice.tell(self.tr("Sizes from {:g} to {:g} px are looked for, around {:.1f}.").format(low, high, size))
+
     def _adopt_value(self, name: str, value: Any) -> None:
         """Take a value over into a parameter of the chosen card."""
+        if name == self._size_parameter() and isinstance(value, float):
+            self._look_for_size(value)
+            return
         step = self.spread.step_for(value) if self.spread.card.isVisible() else None
         place = step_place(self.study.chosen)
         self.spread.card.put_away()

@@ -16,7 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from lucid_finch.core.detection import Array, Column, EvidenceMap, Outlines
-from lucid_finch.core.detector import Candidates, Context, Detector, DetectorParameters, Finished, Reason, Work
+from lucid_finch.core.detector import Candidates, Context, Detector, DetectorParameters, Finished, Reason, Votes, Work
 from lucid_finch.core.edge_evidence import SLOPE, GradientMaps, OrientedPoints, oriented_points
 from lucid_finch.core.image import Image
 from lucid_finch.core.judging import Limit, Rivals
@@ -205,7 +205,8 @@ class Circles(Detector):
         apart = _closer_than(c["x"], c["y"], parameters.spacing)
         pairs = np.concatenate([pairs[one], apart])
         columns: dict[str, Array] = {
-            **{n: c[n] for n in ("x", "y", "radius", "coverage", "rms", "contrast", "turning", "x_std", "y_std", "radius_std")},
+            **{n: c[n] for n in ("x", "y", "radius", "coverage", "rms", "contrast", "x_std", "y_std", "radius_std")},
+            "turning": np.clip(c["turning"], 0.0, 1.0),
             "contrast_pct": 100 * c["contrast"] / image.span,
             "log_nfa": log_nfa,
             "roundness": c["fidelity"],
@@ -227,7 +228,7 @@ class Circles(Detector):
             found += (Limit("coverage_min", "coverage", "at least", _SEEN_USUALLY),)
             if parameters.radius is None or parameters.radius[0] is None:
                 found += (Limit("coverage_min", "enough", "at least", 1.0, admits=_SEEN_USUALLY),)
-        low, high = gathered.range
+        low, high = radius_range(parameters.radius, image)
         return (*found, Limit("radius", "radius", "at least", low, 0), Limit("radius", "radius", "at most", high, 1))
 
     def resolved(self, image: Image, gathered: Gathered, parameters: CirclesParameters) -> dict[str, Any]:
@@ -296,6 +297,39 @@ class Circles(Detector):
         accumulator = maps.map("accumulator", "votes", "votes", "grey", part, told, 0)
         return [*steps, accumulator, maps.marked("supporting", "supporting", "points of the circles that stand", supporting)]
 
+    def peaks(self, work: Work, map_name: str) -> Array | None:
+        if map_name != "accumulator":
+            return None
+        c = work.candidates.columns
+        return np.stack([c["x"][work.rows], c["y"][work.rows]], axis=1)
+
+    def votes_at(self, work: Work, map_name: str, column: float, row: float) -> Votes | None:
+        if map_name != "accumulator":
+            return None
+        x, y, nx, ny = _voting(work)
+        u, v = x - column, y - row
+        far = np.hypot(u, v)
+        low, high = work.gathered.range
+        points = np.flatnonzero((np.abs(u * ny - v * nx) <= 1.0) & (far >= low - 0.5) & (far <= high + 0.5))
+        c = work.candidates.columns
+        every = np.concatenate([work.rows, work.judgement.order])
+        away = np.hypot(c["x"][every] - column, c["y"][every] - row)
+        best = int(np.argmin(away)) if len(away) else -1
+        candidate = int(every[best]) if best >= 0 and away[best] <= 3 else -1
+        return Votes(candidate, np.stack(work.image.frame.to_source(x[points], y[points]), axis=1))
+
+    def votes_of(self, work: Work, map_name: str, x: float, y: float) -> list[Array]:
+        px, py, nx, ny = _voting(work)
+        if map_name != "accumulator" or not len(px):
+            return []
+        u, v = work.image.frame.from_source(x, y)
+        far = np.hypot(px - u, py - v)
+        k = int(np.argmin(far))
+        if far[k] > 12:
+            return []
+        ends = np.array(work.gathered.range)
+        return [np.stack([px[k] + s * nx[k] * ends, py[k] + s * ny[k] * ends], axis=1) for s in (-1, 1)]
+
     def probe(self, image: Image, gathered: Gathered, parameters: CirclesParameters, x: float, y: float) -> list[Reason]:
         column, row = (min(max(round(v), 0), size - 1) for v, size in ((x, image.width), (y, image.height)))
         blocked = blocked_pixels(image, parameters.region, 0)
@@ -304,7 +338,8 @@ class Circles(Detector):
             return [Reason("region", 0.0, None, "", False, text, ("region", None) if parameters.region is not None else None)]
         seen = rim_profile(image.pixels, image.mask, x, y, 0.5 * min(image.width, image.height), parameters.sigma)
         if seen is None:
-            return [Reason("rim", 0.0, None, "", False, "the grey levels around this place change evenly: no rim at any radius")]
+            text = "too faint: no rim of any radius stands out of the noise around this place"
+            return [Reason("gradient", 0.0, None, SLOPE, False, text)]
         low, high = gathered.range
         scale = image.frame.scale
         inside = "darker" if seen.sign > 0 else "brighter"
@@ -332,6 +367,12 @@ class Circles(Detector):
         if not reasons:
             reasons.append(Reason("rim", seen.coverage, None, "", False, f"it is {at}, but too uneven to be taken for a circle"))
         return reasons
+
+
+def _voting(work: Work) -> tuple[Array, Array, Array, Array]:
+    """Places and directions of the points that vote, in the frame of the image."""
+    o, which = work.gathered.oriented, work.gathered.which
+    return o.points.x[which], o.points.y[which], o.nx[which], o.ny[which]
 
 
 def radius_range(given: Range | None, image: Image) -> tuple[float, float]:

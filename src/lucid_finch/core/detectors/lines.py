@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from lucid_finch.core.detection import Array, Column, EvidenceMap, Outlines
-from lucid_finch.core.detector import Candidates, Context, Detector, DetectorParameters, Finished, Reason, Work
+from lucid_finch.core.detector import Candidates, Context, Detector, DetectorParameters, Finished, Reason, Votes, Work
 from lucid_finch.core.edge_evidence import SLOPE, GradientMaps, OrientedPoints, oriented_points
 from lucid_finch.core.image import Image
 from lucid_finch.core.judging import Limit, Rivals
@@ -35,6 +35,9 @@ _SLACK = 2.0
 """Near misses are kept down to so many powers of ten below an expected number of one."""
 
 _CLOSE = 2.0
+
+_SHOWN_ANGLES = 360
+_SHOWN_OFFSETS = 480
 
 
 class LinesParameters(DetectorParameters):
@@ -221,7 +224,11 @@ class Lines(Detector):
         blur = math.hypot(parameters.sigma, 0.7)
         if both.any():
             _join(c, s, one, other, both, breadth, blur)
-        ends = _ends(c, image) if parameters.extent == "full" else [_places(c, c[t]) for t in ("t1", "t2")]
+        low, high = _span(c, image)
+        full = parameters.extent == "full"
+        # The centre of a stroke may leave the image before its sides do.
+        c["t1"], c["t2"] = (low, high) if full else (np.clip(c["t1"], low, high), np.clip(c["t2"], low, high))
+        ends = [_places(c, c[t]) for t in ("t1", "t2")]
         left, top = 0.5 * (image.width - 1), 0.5 * (image.height - 1)
         (x1, y1), (x2, y2) = ((x + left, y + top) for x, y in ends)
         # Left to right, or downwards.
@@ -298,6 +305,42 @@ class Lines(Detector):
         steps = [m for m in maps.listed() if m.name in ("smoothed", "magnitude", "thinned")]
         return [*steps, _accumulator(work), maps.marked("supporting", "supporting", "points of the lines that stand", supporting)]
 
+    def peaks(self, work: Work, map_name: str) -> Array | None:
+        if map_name != "accumulator":
+            return None
+        return _cells(work, work.rows)
+
+    def votes_at(self, work: Work, map_name: str, column: float, row: float) -> Votes | None:
+        if map_name != "accumulator":
+            return None
+        space, v = _shown_space(work), _source_voters(work)
+        theta, rho = column * math.pi / space.angles, (row - space.middle) * space.step
+        cos, sin = math.cos(theta), math.sin(theta)
+        near = np.abs(v.x * cos + v.y * sin - rho) <= max(0.75 * space.step, 1.5)
+        points = np.flatnonzero(near & (np.abs(v.nx * sin - v.ny * cos) <= np.sin(v.fan)))
+        every = np.concatenate([work.rows, work.judgement.order])
+        away = np.abs(_cells(work, every) - (column, row))
+        # Half a turn on, the same line has its offset from the other side.
+        other = np.stack([space.angles - away[:, 0], np.abs(_cells(work, every)[:, 1] - (2 * space.middle - row))], axis=1)
+        away = np.minimum(away.max(axis=1), other.max(axis=1))
+        best = int(np.argmin(away)) if len(away) else -1
+        candidate = int(every[best]) if best >= 0 and away[best] <= 4 else -1
+        return Votes(candidate, np.stack([v.x[points], v.y[points]], axis=1))
+
+    def votes_of(self, work: Work, map_name: str, x: float, y: float) -> list[Array]:
+        v = _source_voters(work)
+        if map_name != "accumulator" or not len(v):
+            return []
+        far = np.hypot(v.x - x, v.y - y)
+        k = int(np.argmin(far))
+        if far[k] > 12:
+            return []
+        space = _shown_space(work)
+        columns = np.arange(space.angles, dtype=float)
+        turns = space.turns
+        rows = (v.x[k] * np.cos(turns) + v.y[k] * np.sin(turns)) / space.step + space.middle
+        return [np.stack([columns, rows], axis=1)]
+
     def probe(self, image: Image, gathered: Gathered, parameters: LinesParameters, x: float, y: float) -> list[Reason]:
         reasons = []
         column, row = (min(max(round(v), 0), size - 1) for v, size in ((x, image.width), (y, image.height)))
@@ -310,10 +353,11 @@ class Lines(Detector):
         maps = GradientMaps(image, points, gathered.oriented.background, parameters.sigma)
         box = (max(column - 3, 0), max(row - 3, 0), min(column + 4, image.width), min(row + 4, image.height))
         measured, limit = float(maps.magnitude(*box).max(initial=0.0)), float(maps.limit(*box).max())
-        if measured < limit:
-            text = f"too faint: the strongest gradient within 3 px is {measured:.2f} {SLOPE}, points need {limit:.2f} here"
+        if measured < limit or len(near) < 5:
+            text = f"too faint: the strongest gradient within 3 px is {measured:.2f} {SLOPE}, "
+            text += f"points need {limit:.2f} here, and neighbours"
             reasons.append(Reason("gradient", measured, limit, SLOPE, False, text))
-        elif len(near):
+        else:
             # The longest run of neighbours that share a direction tells whether anything straight passes.
             c, s = gathered.oriented.nx[near], gathered.oriented.ny[near]
             agree = abs(float(np.mean((c + 1j * s) ** 2)))
@@ -322,9 +366,6 @@ class Lines(Detector):
                 "they run in different directions: a corner, a curve or texture"
             )  # fmt: skip
             reasons.append(Reason("alignment", agree, 0.8, "", agree > 0.8, text))
-        else:
-            text = "no edge point lies within 6 px: the gradient has no maximum along its own direction here"
-            reasons.append(Reason("points", 0.0, None, "", False, text))
         return reasons
 
 
@@ -346,17 +387,17 @@ def _places(c: dict[str, Array], t: Array) -> tuple[Array, Array]:
     return c["rho"] * cos - t * sin, c["rho"] * sin + t * cos
 
 
-def _ends(c: dict[str, Array], image: Image) -> list[tuple[Array, Array]]:
-    """Where lines leave the image, from its centre."""
+def _span(c: dict[str, Array], image: Image) -> tuple[Array, Array]:
+    """Where lines enter and leave the image, along themselves."""
     cos, sin = np.cos(c["theta"]), np.sin(c["theta"])
-    half_x, half_y = 0.5 * image.width, 0.5 * image.height
-    with np.errstate(divide="ignore", invalid="ignore"):
-        along_x = np.stack([(c["rho"] * cos - half_x) / sin, (c["rho"] * cos + half_x) / sin])
-        along_y = np.stack([(-half_y - c["rho"] * sin) / cos, (half_y - c["rho"] * sin) / cos])
-    low = np.fmax(np.where(np.isfinite(along_x.min(0)), along_x.min(0), -np.inf), along_y.min(0))
-    high = np.fmin(np.where(np.isfinite(along_x.max(0)), along_x.max(0), np.inf), along_y.max(0))
-    c["t1"], c["t2"] = low, high
-    return [_places(c, low), _places(c, high)]
+    low, high = np.full(len(cos), -np.inf), np.full(len(cos), np.inf)
+    for at, way, half in ((c["rho"] * cos, -sin, 0.5 * image.width), (c["rho"] * sin, cos, 0.5 * image.height)):
+        slow = np.abs(way) < 1e-9
+        with np.errstate(divide="ignore", invalid="ignore"):
+            one, other = (-half - at) / way, (half - at) / way
+        low = np.where(slow, low, np.maximum(low, np.minimum(one, other)))
+        high = np.where(slow, high, np.minimum(high, np.maximum(one, other)))
+    return low, np.maximum(high, low)
 
 
 def _normal_form(u: Array, v: Array) -> tuple[Array, Array]:
@@ -501,27 +542,46 @@ def _supporting(formed: _Formed, chosen: NDArray[np.int64]) -> tuple[NDArray[np.
     return np.concatenate(parts), np.concatenate(chain)
 
 
+def _cells(work: Work, candidates: NDArray[np.int64]) -> NDArray[np.float64]:
+    """Column and row of each candidate in the accumulator as it is shown."""
+    space, c = _shown_space(work), work.candidates.columns
+    return np.stack([c["theta"][candidates] * space.angles / 180, c["rho"][candidates] / space.step + space.middle], axis=1)
+
+
+def _shown_space(work: Work) -> LineSpace:
+    """The cells of the accumulator as it is shown: over the source, finer in angle, so that it is about as wide as high."""
+    width, height = work.image.source_size
+    reach = math.hypot(width, height) + 1
+    return LineSpace(_SHOWN_ANGLES, max(work.gathered.space.step, 2 * reach / _SHOWN_OFFSETS), reach)
+
+
+def _source_voters(work: Work) -> Voters:
+    """The voters in the source."""
+    v, frame = work.gathered.voters, work.image.frame
+    left, top = (np.float32(0.5 * (n - 1)) for n in (work.image.width, work.image.height))
+    x, y, nx, ny = v.x + left, v.y + top, v.nx, v.ny
+    if not frame.is_identity:
+        x, y = frame.to_source(x, y)
+        turn = np.radians(frame.slope_direction(np.degrees(np.arctan2(ny, nx))))
+        nx, ny = np.cos(turn), np.sin(turn)
+    x, y, nx, ny = (np.ascontiguousarray(a, np.float32) for a in (x, y, nx, ny))
+    return Voters(x, y, nx, ny, v.fan, v.weight)
+
+
 def _accumulator(work: Work) -> EvidenceMap:
-    """Votes over the direction of the normal and the offset from pixel (0, 0)."""
-    gathered: Gathered = work.gathered
-    image = work.image
-    space = LineSpace(gathered.space.angles, gathered.space.step, math.hypot(image.width, image.height) + 1)
-    left, top = np.float32(0.5 * (image.width - 1)), np.float32(0.5 * (image.height - 1))
+    """Votes over the direction of the normal and the offset from pixel (0, 0) of the source."""
+    space = _shown_space(work)
 
     @cache
     def votes() -> Array:
-        v = gathered.voters
-        here = Voters(v.x + left, v.y + top, v.nx, v.ny, v.fan, v.weight)
-        return np.ascontiguousarray(line_votes(here, space).T.astype(np.float32))
+        return np.ascontiguousarray(line_votes(_source_voters(work), space).T.astype(np.float32))
 
-    def compute(l: int, t: int, r: int, b: int) -> Array:
-        return np.ascontiguousarray(votes()[t:b, l:r])
+    def compute(left: int, top: int, right: int, bottom: int) -> Array:
+        return np.ascontiguousarray(votes()[top:bottom, left:right])
 
     axes = (
         np.degrees(space.turns), (np.arange(space.offsets) - space.middle) * space.step,
         "normal, degrees", "offset, px",
     )  # fmt: skip
-    return EvidenceMap(
-        "accumulator", "votes", "votes", "grey", space.angles, space.offsets, compute,
-        help="weighted votes of all edge points, over a line's normal and its offset from pixel (0, 0)", axes=axes,
-    )  # fmt: skip
+    told = "weighted votes of all edge points, over a line's normal and its offset from pixel (0, 0)"
+    return EvidenceMap("accumulator", "votes", "votes", "grey", space.angles, space.offsets, compute, help=told, axes=axes)

@@ -271,7 +271,8 @@ def best_parts(begin, end, held, chance, step, cost, score, back):  # type: igno
             if i < j - 1:
                 # A gap that is short beside the pieces on its two sides is hardly one.
                 gap = begin[i + 1] - end[i]
-                length += gap * min(gap / min(end[i] - begin[i], end[i + 1] - begin[i + 1]), 1.0)
+                beside = gap / min(end[i] - begin[i], end[i + 1] - begin[i + 1])
+                length += gap * min(beside, 1.0)
             worth = length / step * _entropy(min(total / max(length, 1.0), 1.0), chance) - cost + score[i]
             if worth > score[j]:
                 score[j] = worth

@@ -502,6 +502,11 @@ def refined_rims(pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: Floats
     return replace(rims, columns=c, angle=turned)
 
 
+_RAYS = 64
+_CLEAR = 6.0
+"""A rim around a place must stand out by so many times what chance makes: many are tried."""
+
+
 @dataclass(frozen=True)
 class SeenRim:
     """What a rim around a place looks like, whatever its radius."""
@@ -518,42 +523,42 @@ class SeenRim:
 def rim_profile(
     pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: float, y: float, most: float, sigma: float
 ) -> SeenRim | None:
-    """The clearest rim around a place up to a radius of `most` px; None where nothing stands out.
+    """The clearest rim around a place up to a radius of `most` px; None where nothing stands out of the noise.
 
-    For every radius the mean gradient along the normal over its noise; the centre may be some px from the place.
+    The mean gradient along the normal of every circle is held against what such a mean scatters by; the centre is looked for
+    some px around the place, ever more finely.
     """
-    turns = np.linspace(0, 2 * np.pi, 65)[:-1]
+    turns = np.linspace(0, 2 * np.pi, _RAYS + 1)[:-1]
     cos, sin = np.cos(turns), np.sin(turns)
-    best: tuple[float, ...] | None = None
-    for step, around in ((3.0, ((x, y),)), (1.5, ((x, y),)), (0.75, ((x, y),))):
-        if best is not None:
-            around = ((best[1], best[2]),)
-        reach = (0.0, 0.0, 0.0)[0]
-        shifts = (
-            [(i * step, j * step) for i in (-1, 0, 1) for j in (-1, 0, 1)] if best is not None or reach == 0.0 else [(0.0, 0.0)]
-        )
-        radii = np.arange(3.0, most, 1.0) if best is None else np.clip(best[3] + np.arange(-4, 5) * 0.5, 2.0, None)
-        for ax, ay in ((a + i, b + j) for a, b in around for i, j in shifts):
-            r = np.repeat(radii, len(turns))
-            u, v = np.tile(cos, len(radii)), np.tile(sin, len(radii))
-            part = cross_sections(pixels, mask, ax + r * u, ay + r * v, u, v, max(sigma, 1.0))
-            slope = part.slope.reshape(len(radii), -1)
-            seen = np.isfinite(slope)
-            n = seen.sum(axis=1)
-            mean = np.where(n > 0, np.nansum(np.where(seen, slope, 0.0), axis=1) / np.maximum(n, 1), 0.0)
-            spread = np.sqrt(np.nansum(np.where(seen, (slope - mean[:, None]) ** 2, 0.0), axis=1) / np.maximum(n - 1, 1))
-            clear = np.where(n >= 16, np.abs(mean) * np.sqrt(n) / np.maximum(spread, 1e-9), 0.0)
-            clear = np.where(np.abs(mean) > 1e-6, clear, 0.0) * np.sqrt(np.abs(mean))
-            k = int(np.argmax(clear))
-            if best is None or clear[k] > best[0]:
-                here = slope[k][seen[k]]
-                sign = float(np.sign(mean[k]))
-                typical = np.quantile(here * sign, 0.75)
-                covered = float(np.mean(here * sign > 0.4 * typical)) * float(n[k]) / len(turns) if typical > 0 else 0.0
-                strong = here[here * sign > 0.4 * typical]
-                steep = float(np.abs(strong).mean()) if len(strong) else 0.0
-                z = float(np.abs(mean[k]) * math.sqrt(n[k]) / max(spread[k], 1e-9))
-                best = (float(clear[k]), ax, ay, float(radii[k]), sign, steep, covered, z)
-    if best is None or best[7] < 5.0:
+    best, best_slope = (0.0, x, y, 0.0), np.zeros(_RAYS)
+    spread = 0.0
+    for step in (3.0, 1.5, 0.75):
+        _, middle_x, middle_y, radius = best
+        radii = np.arange(4.0, max(most, 6.0), 1.0) if radius == 0.0 else np.maximum(radius + np.arange(-4, 5) * step / 3, 3.0)
+        enough = np.minimum(_RAYS, 2 * np.pi * radii / (2 * sigma))
+        for i in (0, -1, 1):
+            for j in (0, -1, 1):
+                at_x, at_y = middle_x + i * step, middle_y + j * step
+                r = np.repeat(radii, _RAYS)
+                u, v = np.tile(cos, len(radii)), np.tile(sin, len(radii))
+                slope = cross_sections(pixels, mask, at_x + r * u, at_y + r * v, u, v, max(sigma, 1.0)).slope
+                slope = slope.reshape(len(radii), _RAYS)
+                seen = np.isfinite(slope)
+                n = seen.sum(axis=1)
+                mean = np.where(seen, slope, 0.0).sum(axis=1) / np.maximum(n, 1)
+                if spread == 0.0:
+                    off = np.where(seen, slope - mean[:, None], np.nan)[n >= _RAYS // 4]
+                    spread = float(1.4826 * np.nanmedian(np.abs(off))) if np.isfinite(off).any() else 1.0
+                    spread = max(spread, 1e-6)
+                clear = np.where(n >= _RAYS // 4, np.abs(mean) * np.sqrt(enough * n / _RAYS) / spread, 0.0)
+                k = int(np.argmax(clear))
+                if clear[k] > best[0]:
+                    best = (float(clear[k]), at_x, at_y, float(radii[k]))
+                    best_slope = np.where(seen[k], slope[k], 0.0)
+    if best[0] < _CLEAR:
         return None
-    return SeenRim(best[1], best[2], best[3], best[4], best[5], best[6])
+    sign = float(np.sign(best_slope.mean()))
+    # Neighbouring rays see nearly the same: their mean tells where the rim is there.
+    rays = np.convolve(np.tile(sign * best_slope, 3), np.full(5, 0.2), "same")[_RAYS : 2 * _RAYS]
+    there = rays > 0.5 * np.quantile(rays, 0.9)
+    return SeenRim(best[1], best[2], best[3], sign, float((sign * best_slope)[there].mean()), float(there.mean()))
