@@ -133,9 +133,26 @@ def _search(bench: Bench) -> None:
     bench.finder.field.setText("pane")
 
 
+def _lines(bench: Bench) -> None:
+    bench.finder.close()
+    bench.study.choose("grout lines")
+    settle(bench)
+    bench.set_panes(2)
+    bench.activate_pane(0)
+    bench.show_map("source")
+    bench.frames[0].pane.fit()
+    bench.activate_pane(1)
+    bench.show_map("accumulator")
+    settle(bench)
+    bench.tabs.setCurrentIndex(0)
+    points = bench.study.detections["grout lines"].points
+    middle = int(np.argmin(np.hypot(points["x"] - 200, points["y"] - 200)))
+    bench.pick(bench.frames[0], float(points["x"][middle]), float(points["y"][middle]))
+
+
 SHOTS: dict[str, Callable[[Bench], None]] = {
     "bench": _bench, "dark": _dark, "why": _why, "pixels": _pixels, "preparation": _preparation, "compare": _compare,
-    "range": _range, "images": _images, "search": _search,
+    "range": _range, "images": _images, "search": _search, "lines": _lines,
 }  # fmt: skip
 
 
@@ -208,19 +225,6 @@ def _contours(bench: Bench) -> None:
     bench.findings.choose([ring])
     bench.choose([ring], [])
     bench.frames[0].view.set(435.0, 420.0, 0.9)
-
-
-def _lines(bench: Bench) -> None:
-    bench.study.choose("grout lines")
-    settle(bench)
-    bench.set_panes(2)
-    bench.activate_pane(0)
-    bench.show_map("source")
-    bench.frames[0].pane.fit()
-    bench.activate_pane(1)
-    bench.show_map("accumulator")
-    settle(bench)
-    bench.pick(bench.frames[0], 574.0, 100.0)
 
 
 def _circles(bench: Bench) -> None:

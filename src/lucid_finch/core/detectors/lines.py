@@ -325,6 +325,9 @@ class Lines(Detector):
         away = np.minimum(away.max(axis=1), other.max(axis=1))
         best = int(np.argmin(away)) if len(away) else -1
         candidate = int(every[best]) if best >= 0 and away[best] <= 4 else -1
+        if candidate >= 0:
+            # The cell of a stroke lies between those of its sides: what supports it is what it got its votes from.
+            points = _supporting(work.candidates.detail, np.array([candidate]))[0].astype(np.int64)
         return Votes(candidate, np.stack([v.x[points], v.y[points]], axis=1))
 
     def votes_of(self, work: Work, map_name: str, x: float, y: float) -> list[Array]:

@@ -1,0 +1,133 @@
+"""Maps of votes on the bench: shown whole beside the image and tied to it both ways; sizes by ruler and like a finding's."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import QPointF
+
+from lucid_finch.desktop.votes import voting_maps
+from tests.desktop.support import BenchCase
+
+
+class OfLines(BenchCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.bench.open_demo("tile_panel")
+        self.settle()
+        self.bench.study.choose("grout lines")
+        self.settle()
+        self.bench.activate_pane(1)
+        self.bench.show_map("accumulator")
+        self.settle()
+
+    def test_a_map_that_is_no_image_keeps_its_own_view(self) -> None:
+        first, second = self.bench.frames[:2]
+        self.assertTrue(second.pane.apart)
+        box = second.pane.picture.box
+        corner = second.pane.from_source(box[0], box[1])
+        self.assertTrue(second.pane.rect().contains(corner.toPoint()))
+        before = (second.view.x, second.view.y, second.view.scale)
+        first.view.set(300.0, 200.0, 2.0)
+        self.assertEqual((second.view.x, second.view.y, second.view.scale), before)
+        second.view.set(100.0, 100.0, 3.0)
+        self.assertEqual((first.view.x, first.view.scale), (300.0, 2.0))
+        # An image again, it follows the other pane.
+        self.bench.show_map("magnitude")
+        self.settle()
+        self.assertEqual((second.view.x, second.view.y, second.view.scale), (300.0, 200.0, 2.0))
+
+    def test_peaks_are_marked_and_a_cell_chooses_its_line(self) -> None:
+        detection = self.bench.study.detection
+        self.assertEqual(voting_maps(detection), ["accumulator"])
+        pane = self.bench.frames[1].pane
+        peaks = [m for m in pane.marks if m.only_on == "accumulator"]
+        self.assertEqual(len(peaks[0].numbers), len(detection.findings))
+        row = int(np.argmax(detection.findings["votes"]))
+        column, line = detection.work.detector.peaks(detection.work, "accumulator")[row]
+        self.bench.pick(self.bench.frames[1], float(column), float(line))
+        self.assertEqual(self.bench.findings.chosen_rows().tolist(), [row])
+        lit = [m for m in pane.marks if m.passing]
+        self.assertGreater(len(lit[0].at), 200)
+        # The points lie on the line, in the image.
+        theta = np.radians(detection.findings["theta"][row])
+        off = lit[0].at @ (np.cos(theta), np.sin(theta)) - detection.findings["rho"][row]
+        self.assertLess(np.abs(off).max(), 12.0)
+        pane.grab()
+        # The next choice takes them away.
+        self.bench.choose([0], [])
+        self.bench.pick(self.bench.frames[0], -50.0, -50.0)
+        self.assertEqual([m for m in pane.marks if m.passing], [])
+
+    def test_a_place_of_the_image_draws_its_curve(self) -> None:
+        pane = self.bench.frames[1].pane
+        points = self.bench.study.detection.points
+        self.bench.pick(self.bench.frames[0], float(points["x"][40]), float(points["y"][40]))
+        curves = [m for m in pane.marks if m.passing]
+        self.assertEqual((len(curves), curves[0].only_on), (1, "accumulator"))
+        before = pane.grab().toImage()
+        self.bench.pick(self.bench.frames[0], -50.0, -50.0)
+        self.assertNotEqual(pane.grab().toImage(), before)
+
+    def test_axes_are_written_and_read(self) -> None:
+        frame = self.bench.frames[1]
+        frame.view.set_cursor(frame.pane.to_source(QPointF(frame.pane.width() / 2, frame.pane.height() / 2)))
+        self.assertRegex(frame.info.text(), r"^\(-?[\d.]+, -?[\d.]+\) ")
+
+
+class OfCircles(BenchCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.bench.open_demo("pierced_screen")
+        self.settle()
+
+    def _radius(self) -> tuple[float, float]:
+        return self.bench.study.recipe.detectors[0].made_parameters().radius
+
+    def test_a_centre_chooses_its_circle(self) -> None:
+        self.bench.activate_pane(1)
+        self.bench.show_map("accumulator")
+        self.settle()
+        findings = self.bench.study.detection.findings
+        self.assertGreater(len(findings), 125)
+        self.assertFalse(self.bench.frames[1].pane.apart)
+        self.bench.pick(self.bench.frames[1], float(findings["x"][30]) + 1, float(findings["y"][30]))
+        chosen = self.bench.findings.chosen_rows().tolist()
+        self.assertLess(np.hypot(findings["x"][chosen[0]] - findings["x"][30], findings["y"][chosen[0]] - findings["y"][30]), 2)
+
+    def test_the_ruler_sets_the_range_around_half_of_it(self) -> None:
+        self.bench.start_ruler()
+        self.assertEqual(self.bench.drawing.kind, "line")
+        shape = {"shape": "line", "points": [[100.0, 100.0], [170.0, 140.0]]}
+        self.bench.drawing.changed.emit("ruler", shape, True)
+        self.assertEqual(self._radius(), (8.0, 34.0))
+        # By hand: down at one end, up at the other.
+        pane = self.bench.frames[0].pane
+        self.bench.drawing.press(pane, (100.0, 100.0))
+        self.bench.drawing.move((120.0, 125.0))
+        self.bench.drawing.release(pane, (130.0, 140.0))
+        self.settle()
+        self.assertEqual(self.bench.drawing.kind, "")
+        self.assertEqual(self._radius(), (18.8, 32.5))
+        self.assertIn("32.5", self.bench.notice.text.text())
+        self.assertEqual(self.bench.drawing.items.get("ruler"), None)
+        self.bench.study.undo.undo()
+        self.settle()
+        self.assertEqual(self._radius(), (8.0, 34.0))
+
+    def test_like_a_finding(self) -> None:
+        self.bench.findings.choose([])
+        self.bench.like_chosen()
+        self.assertEqual(self._radius(), (8.0, 34.0))
+        findings = self.bench.study.detection.findings
+        row = int(np.argmin(findings["radius"]))
+        self.bench.findings.choose([row])
+        self.bench.like_chosen()
+        self.settle()
+        low, high = self._radius()
+        self.assertTrue(low < findings["radius"][row] < high)
+        self.assertLess(self.bench.study.detection.findings["radius"].max(), high + 0.01)
+
+    def test_a_measured_length_becomes_a_range(self) -> None:
+        self.assertIn("radius", [name for name, _ in self.bench.settings.lengths()])
+        self.bench._adopt_value("radius", 20.0)
+        self.assertEqual(self._radius(), (15.0, 26.0))
