@@ -9,7 +9,7 @@ from PySide6.QtTest import QTest
 
 from lucid_finch.core.engine import Engine
 from lucid_finch.core.recipe import Recipe
-from lucid_finch.desktop.document import SOURCE, step_card
+from lucid_finch.desktop.document import SOURCE, Study, step_card
 from tests.desktop.support import BenchCase, two_squares
 from tests.support import disc
 
@@ -158,3 +158,21 @@ class Cards(BenchCase):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class Merged(unittest.TestCase):
+    def test_a_group_follows_its_detectors(self) -> None:
+        detectors = [{"name": name, "kind": "circles"} for name in ("dark", "all", "outlines")]
+        study = Study()
+        study.open_recipe(
+            Recipe.make({"lucid_finch_recipe": 1, "detectors": detectors, "combine": [["dark", "all", "outlines"]]}), None
+        )
+        study.rename("dark", "holes")
+        self.assertEqual(study.recipe.combine, (("holes", "all", "outlines"),))
+        study.remove("all")
+        self.assertEqual(study.recipe.combine, (("holes", "outlines"),))
+        study.remove("outlines")
+        self.assertEqual(study.recipe.combine, ())
+        study.undo.undo()
+        study.undo.undo()
+        self.assertEqual(study.recipe.combine, (("holes", "all", "outlines"),))

@@ -25,7 +25,7 @@ _SUMMARY = ("image", "detector", "kind", "findings", "near_misses", "met", "erro
 def write_results(
     run: Run, image_path: str | Path | None, out: Path, maps: Sequence[str], map_format: str, name: str
 ) -> list[Path]:
-    """Findings file, a CSV a detector, SVG overlay, annotated PNG and the maps asked for; returns what was written."""
+    """Findings file, a CSV a detector and a merged list, SVG overlay, annotated PNG, maps asked for; returns what was written."""
     check_maps(run.recipe, maps)
     written = [out / f"{name}.findings.json", out / f"{name}.svg", out / f"{name}.annotated.png"]
     write_findings(written[0], run, image_path)
@@ -34,6 +34,10 @@ def write_results(
     for detector, detection in run.detections.items():
         path = out / f"{name}.{_safe(detector)}.csv"
         write_csv(path, detection.findings)
+        written.append(path)
+    for combined in run.combined:
+        path = out / f"{name}.{_safe(combined.name)}.csv"
+        write_csv(path, combined.findings)
         written.append(path)
     return [*written, *write_maps(run, out, maps, map_format, name)]
 
@@ -147,6 +151,9 @@ def _summary(path: Path, result: Run) -> list[dict[str, Any]]:
             "seconds": f"{d.seconds:.4f}",
         }
         for name, d in result.detections.items()
+    ] + [
+        dict.fromkeys(_SUMMARY, "") | {"image": str(path), "detector": c.name, "kind": "merged", "findings": len(c.findings)}
+        for c in result.combined
     ]
 
 

@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from lucid_finch.core.cache import Cache
+from lucid_finch.core.combining import Combined, combine
 from lucid_finch.core.detection import (
     Array,
     Column,
@@ -48,6 +49,8 @@ class Run:
     unmet: tuple[Unmet, ...]
     """Expectations of the recipe that were not met."""
     seconds: float
+    combined: tuple[Combined, ...] = ()
+    """What the recipe merges, in its order."""
 
 
 @dataclass
@@ -119,7 +122,8 @@ class Engine:
         if progress is not None:
             progress(1.0, "")
         detections = related(detections)
-        return Run(recipe, image, detections, tuple(unmet), time.perf_counter() - started)
+        combined = tuple(combine(detections, group) for group in recipe.combine)
+        return Run(recipe, image, detections, tuple(unmet), time.perf_counter() - started, combined)
 
     def run_entry(
         self,

@@ -25,7 +25,7 @@ VERSION = 1
 UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {}
 """From a version to the next, for files that older versions wrote."""
 
-_NOT_YET = ("combine", "measures", "checks", "calibration")
+_NOT_YET = ("measures", "checks", "calibration")
 
 
 class _Part(BaseModel):
@@ -162,6 +162,8 @@ class Recipe(_Part):
     region: Region | None = None
     """Where every detector looks that has no region of its own."""
     detectors: tuple[DetectorEntry, ...] = ()
+    combine: tuple[tuple[str, ...], ...] = ()
+    """Lists of detectors whose findings are merged, each once."""
     marks: MarkStyle = MarkStyle()
     """How findings are drawn on annotated pictures."""
 
@@ -171,6 +173,12 @@ class Recipe(_Part):
         twice = next((n for n in names if names.count(n) > 1), None)
         if twice is not None:
             raise ValueError(f'two detectors are called "{twice}"')
+        for group in self.combine:
+            unknown = next((n for n in group if n not in names), None)
+            if unknown is not None:
+                raise ValueError(f'combine: no detector is called "{unknown}"{nearest(unknown, names)}')
+            if len(set(group)) < max(len(group), 2):
+                raise ValueError(f"combine: {list(group)} must be at least two different detectors")
         return self
 
     @property
@@ -223,7 +231,7 @@ class Recipe(_Part):
             "region": self.region.model_dump(mode="json") if self.region is not None else None,
             "detectors": [d.plain() for d in self.detectors],
             "marks": self.marks.model_dump(mode="json"),
-            "combine": [],
+            "combine": [list(group) for group in self.combine],
             "measures": [],
             "checks": [],
             "calibration": None,
@@ -298,6 +306,11 @@ def json_schema() -> dict[str, Any]:
             "prepare": {"type": "array", "items": {"$ref": "#/$defs/step"}},
             "region": {"anyOf": [region, {"type": "null"}]},
             "detectors": {"type": "array", "items": {"oneOf": entries}},
+            "combine": {
+                "type": "array",
+                "items": {"type": "array", "items": {"type": "string"}, "minItems": 2, "uniqueItems": True},
+                "description": "lists of detectors whose findings are merged, each once",
+            },
             "marks": marks,
             **dict.fromkeys(_NOT_YET, empty),
         },

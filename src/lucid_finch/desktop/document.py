@@ -265,7 +265,7 @@ class Study(QObject):
         """Raises `ParameterError` if the name is taken or empty."""
         entries, place = self._kin(card)
         entries[place] = {**entries[place], "name": name.strip()}
-        self._put_kin(card, entries, f"rename {card}", name.strip())
+        self._put_kin(card, entries, f"rename {card}", name.strip(), {card: name.strip()})
 
     def expect_count(self, name: str, count: Any) -> None:
         """How many findings a detector should have: a number, a pair, or None. Raises `ParameterError`."""
@@ -300,12 +300,18 @@ class Study(QObject):
         entries = self._entries()
         return entries, next(i for i, entry in enumerate(entries) if entry["name"] == card)
 
-    def _put_kin(self, card: str, own: list[dict[str, Any]], text: str, chosen: str = "") -> None:
+    def _put_kin(
+        self, card: str, own: list[dict[str, Any]], text: str, chosen: str = "", renamed: dict[str, str] | None = None
+    ) -> None:
         place = step_place(card)
         if place is not None:
             self._edit_steps(place[0], own, text, chosen=chosen)
             return
-        self.edit({"detectors": own}, text)
+        # What is merged follows: by its new name, or not at all.
+        names = {entry["name"] for entry in own}
+        groups = [[(renamed or {}).get(n, n) for n in group] for group in self.recipe.combine]
+        groups = [[n for n in group if n in names] for group in groups]
+        self.edit({"detectors": own, "combine": [group for group in groups if len(group) > 1]}, text)
         if chosen:
             self.choose(chosen)
 

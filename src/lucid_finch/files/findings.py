@@ -45,6 +45,10 @@ def findings_document(run: Run, image_path: str | Path | None = None) -> dict[st
         "versions": versions(),
         "calibration": None,
         "detections": [_detection(d, expected.get(name, {})) for name, d in run.detections.items()],
+        "combined": [
+            {"of": list(c.of), "duplicates": c.duplicates, "findings": [_clean(row) for row in c.findings.rows()]}
+            for c in run.combined
+        ],
     }
 
 
