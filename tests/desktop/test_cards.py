@@ -144,7 +144,7 @@ class Cards(BenchCase):
 
     def test_the_menu_offers_what_the_keys_do(self) -> None:
         texts = [a.text() for a in self.bench.column.card_menu("edges").actions()]
-        self.assertEqual(texts, ["Rename", "Own preparation", "Duplicate", "Move up", "Move down", "Switch off", "", "Remove"])
+        self.assertEqual(texts, ["Rename", "Own preparation", "Merge findings with", "Duplicate", "Move up", "Move down", "Switch off", "", "Remove"])
         self.assertNotIn("Rename", [a.text() for a in self.bench.column.card_menu(step_card(0)).actions()])
 
     def test_everything_off_is_an_empty_answer(self) -> None:
@@ -176,3 +176,27 @@ class Merged(unittest.TestCase):
         study.undo.undo()
         study.undo.undo()
         self.assertEqual(study.recipe.combine, (("holes", "all", "outlines"),))
+
+
+class Merging(BenchCase):
+    def test_merged_by_the_menu_of_a_card(self) -> None:
+        self.open(disc(24, noise=1.0))
+        study = self.bench.study
+        study.add_detector("circles")
+        study.add_detector("contours")
+        self.settle()
+        self.assertTrue(self.bench.column.merged.isHidden())
+        menu = self.bench.column.card_menu("circles")
+        merge = next(a.menu() for a in menu.actions() if a.text() == "Merge findings with")
+        action = next(a for a in merge.actions() if a.text() == "contours")
+        self.assertFalse(action.isChecked())
+        action.trigger()
+        self.settle()
+        self.assertEqual(study.recipe.combine, (("circles", "contours"),))
+        self.assertEqual(self.bench.column.merged.text(), "circles + contours: 1 merged, 1 found twice")
+        study.merge("circles", "contours", False)
+        self.settle()
+        self.assertEqual(study.recipe.combine, ())
+        self.assertTrue(self.bench.column.merged.isHidden())
+        study.undo.undo()
+        self.assertEqual(study.recipe.combine, (("circles", "contours"),))

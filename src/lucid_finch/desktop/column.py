@@ -21,6 +21,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )  # fmt: skip
 
+from lucid_finch.core.combining import combine
 from lucid_finch.core.detectors import KINDS
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.prepare import STEPS
@@ -132,6 +133,10 @@ class Card(QFrame):
             super().keyPressEvent(event)
 
 
+_MERGED_AT_ONCE = 1500
+"""So many findings are merged whenever one of the detectors has run."""
+
+
 class Elided(QLabel):
     """A label that shortens its text to the room there is; the whole text is its tooltip."""
 
@@ -181,6 +186,11 @@ class RecipeColumn(QWidget):
         )  # fmt: skip
         self._layout.addWidget(self.add_step)
         self._layout.addWidget(self.add_detector)
+        self.merged = QLabel()
+        self.merged.setObjectName("about")
+        self.merged.setWordWrap(True)
+        self.merged.setToolTip(self.tr("Findings that more than one detector has are listed once, as the surest has them"))
+        self._layout.addWidget(self.merged)
         self._layout.addStretch(1)
         scroll.setWidget(page)
         outer.addWidget(scroll, 1)
@@ -225,6 +235,14 @@ class RecipeColumn(QWidget):
             own.setToolTipsVisible(True)
             for name, step in STEPS.items():
                 own.addAction(name, partial(study.add_step, name, card)).setToolTip(step.purpose)
+            others = [entry.name for entry in study.recipe.detectors if entry.name != card]
+            merge = menu.addMenu(self.tr("Merge findings with"))
+            merge.setEnabled(bool(others))
+            for other in others:
+                action = merge.addAction(other)
+                action.setCheckable(True)
+                action.setChecked(other in study.merges(card))
+                action.triggered.connect(lambda on, other=other: self.do(lambda: study.merge(card, other, on)))
         menu.addAction(self.tr("Duplicate"), lambda: self.do(lambda: study.duplicate(card)))
         menu.addAction(self.tr("Move up"), lambda: self.do(lambda: study.move(card, -1)))
         menu.addAction(self.tr("Move down"), lambda: self.do(lambda: study.move(card, 1)))
@@ -273,6 +291,21 @@ class RecipeColumn(QWidget):
                 self.cards[name].show_state(text, "!", wrong=True, on=self.study.is_on(name))
         for name, card in self.cards.items():
             card.show_chosen(name == self.study.chosen)
+        self.merged.setText("\n".join(self._merged_texts()))
+        self.merged.setVisible(bool(self.merged.text()))
+
+    def _merged_texts(self) -> list[str]:
+        """What each group of merged detectors comes to."""
+        texts = []
+        for group in self.study.recipe.combine:
+            found = {name: self.study.detections[name] for name in group if name in self.study.detections}
+            name = " + ".join(group)
+            if sum(len(d.findings) for d in found.values()) > _MERGED_AT_ONCE:
+                texts.append(self.tr("{}: merged when the recipe is run").format(name))
+            elif found:
+                merged = combine(found, group)
+                texts.append(self.tr("{}: {} merged, {} found twice").format(name, len(merged.findings), merged.duplicates))
+        return texts
 
     def _build(self, wanted: list[str]) -> None:
         # A name that is being typed would die with its card.

@@ -267,6 +267,18 @@ class Study(QObject):
         entries[place] = {**entries[place], "name": name.strip()}
         self._put_kin(card, entries, f"rename {card}", name.strip(), {card: name.strip()})
 
+    def merges(self, card: str) -> tuple[str, ...]:
+        """The detectors whose findings are merged with those of a card, itself included; nothing if there are none."""
+        return next((group for group in self.recipe.combine if card in group), ())
+
+    def merge(self, card: str, other: str, together: bool) -> None:
+        """Have the findings of two detectors merged, or part the second from the first again."""
+        group = {*self.merges(card), card, other} if together else {*self.merges(card)} - {other}
+        rest = [[n for n in g if n != other] for g in self.recipe.combine if card not in g]
+        names = [entry.name for entry in self.recipe.detectors if entry.name in group]
+        groups = [g for g in [*rest, names] if len(g) > 1]
+        self.edit({"combine": groups}, f"merge {card} and {other}" if together else f"part {other} from {card}")
+
     def expect_count(self, name: str, count: Any) -> None:
         """How many findings a detector should have: a number, a pair, or None. Raises `ParameterError`."""
         entries, place = self._kin(name)

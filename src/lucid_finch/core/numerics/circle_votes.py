@@ -42,6 +42,14 @@ def _vote_band(x, y, nx, ny, low, high, cell, margin, both, votes):  # type: ign
     for i in range(x.size):
         u, v = (x[i] + margin) * finer, (y[i] + margin) * finer
         dx, dy = nx[i] * finer, ny[i] * finer
+        wide, tall = abs(dx) * np.float32(high), abs(dy) * np.float32(high)
+        if both == 0 and u >= wide and v >= tall and u + wide < columns - 1 and v + tall < rows - 1:
+            # Nothing to ask of single votes well within the plane.
+            for k in range(steps):
+                r = np.float32(low + (k + 0.5) * stride)
+                votes[int(v + dy * r), int(u + dx * r)] += 1
+                votes[int(v - dy * r), int(u - dx * r)] += 1
+            continue
         for k in range(steps):
             r = np.float32(low + (k + 0.5) * stride)
             if both <= 0:

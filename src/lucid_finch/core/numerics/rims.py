@@ -422,6 +422,27 @@ _ALIKE = 2.0
 
 
 def refined_rims(pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: Floats, y: Floats, rims: Rims, sigma: float) -> Rims:
+    """The circles moved to where the grey levels across their rims change fastest; see `_moved`. Those that are hardly circles
+    stay where they are and are only measured."""
+    c = rims.columns
+    likely = (c["fidelity"] > 0.4) & (c["turning"] > 0.2) & (c["coverage"] > 0.25)
+    columns: dict[str, NDArray[np.float64]] = {}
+    angle = np.zeros(len(rims.support))
+    for rows, turns in ((np.flatnonzero(likely), 3), (np.flatnonzero(~likely), 1)):
+        count = np.diff(rims.start)[rows]
+        first = np.concatenate([[0], np.cumsum(count)]).astype(np.int64)
+        places = np.repeat(rims.start[rows] - first[:-1], count) + np.arange(first[-1])
+        part = Rims({name: values[rows] for name, values in c.items()}, first, rims.support[places], angle[places])
+        part = _moved(pixels, mask, x, y, part, sigma, turns)
+        for name, values in part.columns.items():
+            columns.setdefault(name, np.zeros(len(rims)))[rows] = values
+        angle[places] = part.angle
+    return replace(rims, columns=columns, angle=angle)
+
+
+def _moved(
+    pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: Floats, y: Floats, rims: Rims, sigma: float, turns: int
+) -> Rims:
     """The circles laid through what is measured across their rims, with contrast and standard deviations as columns more.
 
     What a Gaussian of s px shrinks a rim by, s^2 / (2 r), is put back; s, the blur of the image included, follows from the
@@ -447,7 +468,7 @@ def refined_rims(pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: Floats
     most = np.clip(np.floor(c["radius"] / 2.0) / 2.0, _WIDTHS[0], _WIDTHS[-1])
     wide = np.minimum(most, 2.0)
     blur2 = np.ones(len(rims))
-    for turn in range(3):
+    for turn in range(turns):
         if turn:
             best = np.round(2 * 2.2 * np.sqrt(np.maximum(blur2, 0.5))) / 2
             wide = np.minimum(np.clip(best, 1.5, None), most)
@@ -488,7 +509,7 @@ def refined_rims(pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: Floats
             use = sound & (np.abs(rest) <= 3 * rms[owner]) & (np.abs(shift) < 1.2)
         c["x"], c["y"], c["radius"] = c["x"] + move[:, 0], c["y"] + move[:, 1], c["radius"] + move[:, 2]
     moved = np.hypot(c["x"] - began[0], c["y"] - began[1]) + np.abs(c["radius"] - began[2])
-    told = (n >= 0.5 * count) & (curved < 0) & (moved <= _APART + 3 * began_std) & (rms <= 1.0)
+    told = (turns > 1) & (n >= 0.5 * count) & (curved < 0) & (moved <= _APART + 3 * began_std) & (rms <= 1.0)
     inverse = np.linalg.inv(system)
     for k, name in enumerate(("x", "y", "radius")):
         c[name] = np.where(told, c[name], began[k])
