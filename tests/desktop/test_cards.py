@@ -144,7 +144,10 @@ class Cards(BenchCase):
 
     def test_the_menu_offers_what_the_keys_do(self) -> None:
         texts = [a.text() for a in self.bench.column.card_menu("edges").actions()]
-        self.assertEqual(texts, ["Rename", "Own preparation", "Merge findings with", "Duplicate", "Move up", "Move down", "Switch off", "", "Remove"])
+        self.assertEqual(
+            texts,
+            ["Rename", "Own preparation", "Merge findings with", "Duplicate", "Move up", "Move down", "Switch off", "", "Remove"],
+        )
         self.assertNotIn("Rename", [a.text() for a in self.bench.column.card_menu(step_card(0)).actions()])
 
     def test_everything_off_is_an_empty_answer(self) -> None:

@@ -29,6 +29,8 @@ _SMALLEST = 2.0
 """px: no cell is smaller."""
 _BEYOND = 0.3
 """Radii by which a centre may lie outside the image."""
+_STANDING_OUT = 4.0
+"""Standard deviations by which a cell must have more votes than most."""
 _SEEN = 0.16
 """Share of a rim that must have voted for one place."""
 
@@ -144,7 +146,7 @@ def find_centres(
         # The tail of what lies everywhere, from its upper quartile: clutter is rougher than chance.
         rough = max(float(np.quantile(some, 0.8)) - usual, math.sqrt(usual), 0.5) / 0.84
         rim = 2 * math.pi * middle
-        least = max(_SEEN * rim, min(usual + 3.0 * rough, 0.8 * rim))
+        least = max(_SEEN * rim, min(usual + _STANDING_OUT * rough, 0.8 * rim))
         room = 20_000
         row, column, here = (np.empty(room, np.int32) for _ in range(3))
         n = _peaks(pooled, int(least), row, column, here)

@@ -459,6 +459,8 @@ def _moved(
     owner = np.concatenate([owner, owner])
     count = np.bincount(owner, minlength=len(rims)).astype(float)
 
+    every = px, py, owner
+
     def total(values: NDArray[np.float64]) -> NDArray[np.float64]:
         return np.asarray(np.bincount(owner, values, len(rims)), float)
 
@@ -469,6 +471,8 @@ def _moved(
     wide = np.minimum(most, 2.0)
     blur2 = np.ones(len(rims))
     for turn in range(turns):
+        # The first rounds need no more than the points themselves.
+        px, py, owner = every if turn == turns - 1 else tuple(a[: len(points)] for a in every)
         if turn:
             best = np.round(2 * 2.2 * np.sqrt(np.maximum(blur2, 0.5))) / 2
             wide = np.minimum(np.clip(best, 1.5, None), most)

@@ -21,6 +21,24 @@ def _compete(order, start, other, standing, beaten_by):  # type: ignore[no-untyp
                 beaten_by[b] = a
 
 
+@kernel
+def _filed(place, pairs, start, other):  # type: ignore[no-untyped-def]
+    """Rivals that come after each candidate, in `other` from `start` on, in the order of the pairs."""
+    for k in range(pairs.shape[0]):
+        a, b = pairs[k, 0], pairs[k, 1]
+        start[(a if place[a] < place[b] else b) + 1] += 1
+    for i in range(start.size - 1):
+        start[i + 1] += start[i]
+    for k in range(pairs.shape[0]):
+        a, b = pairs[k, 0], pairs[k, 1]
+        first, second = (a, b) if place[a] < place[b] else (b, a)
+        other[start[first]] = second
+        start[first] += 1
+    for i in range(start.size - 1, 0, -1):
+        start[i] = start[i - 1]
+    start[0] = 0
+
+
 def compete(
     order: NDArray[np.int64], pairs: NDArray[np.int64], standing: NDArray[np.bool_]
 ) -> tuple[NDArray[np.bool_], NDArray[np.int64]]:
@@ -31,11 +49,9 @@ def compete(
     count = len(standing)
     place = np.empty(count, np.int64)
     place[order] = np.arange(count)
-    first = np.where(place[pairs[:, 0]] < place[pairs[:, 1]], pairs[:, 0], pairs[:, 1])
-    second = pairs.sum(axis=1) - first
-    by_first = np.argsort(first, kind="stable")
-    start = np.searchsorted(first[by_first], np.arange(count + 1)).astype(np.int64)
+    start, other = np.zeros(count + 1, np.int64), np.empty(len(pairs), np.int64)
+    _filed(place, np.ascontiguousarray(pairs, np.int64), start, other)
     result = standing.copy()
     beaten_by = np.full(count, -1, np.int64)
-    _compete(order, start, second[by_first].astype(np.int64), result, beaten_by)
+    _compete(order, start, other, result, beaten_by)
     return result, beaten_by
