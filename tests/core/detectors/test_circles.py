@@ -157,6 +157,22 @@ class Limits(unittest.TestCase):
         strong = engine.detect("circles", image, {"contrast_min_pct": 8.0})
         self.assertEqual(len(strong.findings), 1)
 
+    def test_what_is_remembered_does_not_answer_another_question(self) -> None:
+        image = drawn([("disc", 80, 120, 25, 40), ("disc", 220, 120, 25, -30), ("disc", 220, 120, 14, 30)])
+        kept = engine.Engine()
+        detector = engine.detector_of("circles")
+        for given in (
+            {},
+            {"polarity": "dark"},
+            {"polarity": "bright"},
+            {"spacing": 5.0},
+            {"coverage_min": 0.99},
+            {"radius": (20.0, 30.0)},
+        ):
+            with self.subTest(given):
+                found = kept.detect("circles", image, detector.Parameters.make(given, "circles")).findings
+                np.testing.assert_array_equal(found["x"], engine.detect("circles", image, given).findings["x"])
+
     def test_the_range_is_also_a_limit(self) -> None:
         image = drawn([("disc", 100, 120, 26.0, 40), ("disc", 220, 120, 40.0, 40)])
         found = engine.detect("circles", image, {"radius": (10.0, 24.0)})

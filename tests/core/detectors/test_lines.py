@@ -169,6 +169,22 @@ class Choosing(unittest.TestCase):
         self.assertGreater(found["length"][0], found["length"][1])
         self.assertEqual(len(engine.detect("lines", image, {"keep": 1}).findings), 1)
 
+    def test_what_is_remembered_does_not_answer_another_question(self) -> None:
+        image = strokes([(20, 60, 300, 80, 14.0, SOLID), (20, 180, 300, 170, 3.0, DASHED)])
+        kept, detector = engine.Engine(), engine.detector_of("lines")
+        for given in (
+            {},
+            {"pair": True},
+            {"extent": "full"},
+            {"bridge": 2},
+            {"angles": (0.0, 10.0)},
+            {"length_min": 100},
+            {"bow_max": 0.0},
+        ):
+            with self.subTest(given):
+                found = kept.detect("lines", image, detector.Parameters.make(given, "lines")).findings
+                np.testing.assert_array_equal(found["x"], engine.detect("lines", image, given).findings["x"])
+
     def test_asking_why(self) -> None:
         image = strokes([(20, 30, 300, 60, 3.0, SOLID)])
         short = engine.detect("lines", image, {"length_min": 290})

@@ -25,7 +25,7 @@ from lucid_finch.core.numerics.edge_points import EdgePoints
 from lucid_finch.core.numerics.line_votes import _BLOCK, block_density, relative_entropy
 from lucid_finch.core.numerics.rims import Rims, filed_points, fit_rims, own_coverage, refined_rims, rim_profile, shared_points
 from lucid_finch.core.numerics.threads import cancellable
-from lucid_finch.core.parameters import Range, gathers, judges
+from lucid_finch.core.parameters import Range, forms, gathers, judges
 from lucid_finch.core.regions import blocked_pixels
 
 _LEAST_RADIUS = 5.0
@@ -64,7 +64,7 @@ class CirclesParameters(DetectorParameters):
         usual=(0.5, 6.0),
         help="Standard deviation of the Gaussian before the gradient is taken.",
     )
-    polarity: Literal["dark", "bright", "either"] = judges(
+    polarity: Literal["dark", "bright", "either"] = forms(
         "either", label="Polarity", help="dark: darker inside the rim than outside; bright: brighter."
     )
     false_alarms: float = judges(
@@ -116,7 +116,7 @@ class CirclesParameters(DetectorParameters):
         criterion="contrast_pct",
         help="Step of the grey level at the rim.",
     )
-    spacing: float = judges(
+    spacing: float = forms(
         0.0,
         label="Spacing, at least",
         unit="px",
