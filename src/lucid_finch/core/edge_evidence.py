@@ -65,6 +65,18 @@ class OrientedPoints:
     clear: NDArray[np.float32]
     """Strength over the scale of the background's gradient."""
 
+    def listed(self, points: NDArray[Any], chain: NDArray[np.int64]) -> dict[str, Array]:
+        """Columns of some points as findings list them; `chain` ascends and tells whose each is."""
+        p = self.points
+        return {
+            "x": p.x[points],
+            "y": p.y[points],
+            "direction": np.degrees(np.arctan2(p.gy[points], p.gx[points])) % 360.0,
+            "strength": p.strength[points],
+            "chain": chain,
+            "place": np.arange(len(points)) - np.searchsorted(chain, chain),
+        }
+
     def telling(self) -> NDArray[np.int64]:
         """The points that may speak for a shape: of weak ones only those that hang together, since most others are noise."""
         count = np.diff(self.chains.start)

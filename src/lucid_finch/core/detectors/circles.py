@@ -252,16 +252,10 @@ class Circles(Detector):
         xy = np.stack([columns["x"][:, None] + reach * np.cos(turns), columns["y"][:, None] + reach * np.sin(turns)], axis=2)
         start = np.arange(len(chosen) + 1, dtype=np.int64) * len(turns)
         rims: Rims = candidates.detail
-        p = gathered.oriented.points
 
         def listed() -> dict[str, Array]:
             points, chain = rims.points_of(chosen)
-            behind = gathered.which[points]
-            return {
-                "x": p.x[behind], "y": p.y[behind], "strength": p.strength[behind], "chain": chain,
-                "place": np.arange(len(points)) - np.searchsorted(chain, chain),
-                "direction": np.degrees(np.arctan2(p.gy[behind], p.gx[behind])) % 360.0,
-            }  # fmt: skip
+            return gathered.oriented.listed(gathered.which[points], chain)
 
         return Finished(columns, Outlines(xy.reshape(-1, 2), start, np.ones(len(chosen), bool)), listed)
 

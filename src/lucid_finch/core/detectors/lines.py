@@ -272,15 +272,9 @@ class Lines(Detector):
         xy = np.stack([columns[n] for n in ("x1", "y1", "x2", "y2")], axis=1).reshape(-1, 2)
         start = np.arange(len(chosen) + 1, dtype=np.int64) * 2
         points, chain = _supporting(formed, chosen)
-        behind = gathered.which[points]
-        p = gathered.oriented.points
 
         def listed() -> dict[str, Array]:
-            place = np.arange(len(points)) - np.searchsorted(chain, chain)
-            return {
-                "x": p.x[behind], "y": p.y[behind], "strength": p.strength[behind], "chain": chain, "place": place,
-                "direction": np.degrees(np.arctan2(p.gy[behind], p.gx[behind])) % 360.0,
-            }  # fmt: skip
+            return gathered.oriented.listed(gathered.which[points], chain)
 
         return Finished(columns, Outlines(xy, start, np.zeros(len(chosen), bool)), listed)
 
