@@ -90,5 +90,60 @@ class Why(unittest.TestCase):
         self.assertGreaterEqual(right / total, 0.95, wrong)
 
 
+class WhyNoLine(unittest.TestCase):
+    """The same of lines: a bar in a picture, missed for a reason that is known."""
+
+    def _asked(self, seed: int, contrast: float, given: dict[str, Any], noise: float = 2.0) -> tuple[bool, Explanation]:
+        random = np.random.default_rng(seed)
+        turn = math.radians(random.uniform(15, 75))
+        y, x = np.mgrid[:200, :240].astype(float)
+        along = (x - 120) * math.cos(turn) + (y - 100) * math.sin(turn)
+        across = np.abs((y - 100) * math.cos(turn) - (x - 120) * math.sin(turn))
+        bar = np.clip(7.5 - across, 0, 1) * np.clip(60.5 - np.abs(along), 0, 1)
+        picture = 110 + contrast * bar + random.normal(0, noise, bar.shape)
+        found = engine.detect("lines", Image.from_array(np.clip(np.round(picture), 0, 255).astype(np.uint8)), given)
+        place = (120 - 7 * math.sin(turn), 100 + 7 * math.cos(turn))
+        near = found.work.detector.distances(found.work.candidates, *place)
+        missed = not any(near[row] < 3 for row in found.work.rows)
+        return missed, explain(found, place)
+
+    def test_causes_are_named(self) -> None:
+        region = {"shape": "rectangle", "x": 20.0, "y": 20.0, "width": 30.0, "height": 30.0}
+        causes: list[tuple[str, float, dict[str, Any], set[str]]] = [
+            ("faint", 1.0, {}, {"gradient", "alignment", "false_alarms"}),
+            ("short", 40.0, {"length_min": 150}, {"length_min"}),
+            ("angle", 40.0, {"angles": (95.0, 160.0)}, {"angles"}),
+            ("region", 40.0, {"region": region}, {"region"}),
+        ]
+        for cause, contrast, given, told in causes:
+            right = 0
+            for seed in range(10):
+                missed, answer = self._asked(seed, contrast, given)
+                self.assertTrue(missed, (cause, seed))
+                right += bool(named(answer) & told)
+            self.assertGreaterEqual(right, 9, cause)
+
+    def test_a_short_slanting_edge_has_one_direction(self) -> None:
+        # Its gradients agree, whichever way they point: at 45 degrees their doubled angle has no real part.
+        y, x = np.mgrid[:120, :120].astype(float)
+        across, along = (x + y - 120) / math.sqrt(2), (x - y) / math.sqrt(2)
+        picture = 100 + 50 * np.clip(across + 0.5, 0, 1) * np.clip(5 - np.abs(along), 0, 1) * (across < 6)
+        found = engine.detect("lines", Image.from_array(np.round(picture).astype(np.uint8)), {})
+        reasons = found.work.detector.probe(found.work.image, found.work.gathered, found.work.parameters, 60.0, 60.0)
+        self.assertEqual(len(found.findings), 0)
+        for reason in reasons:
+            self.assertIn(reason.label, ("gradient", "alignment"))
+            self.assertTrue(reason.measured >= 0.0)
+
+    def test_a_change_that_admits_it_does(self) -> None:
+        for name, given in (("length_min", {"length_min": 150}), ("angles", {"angles": (95.0, 160.0)})):
+            missed, answer = self._asked(3, 40.0, given)
+            self.assertTrue(missed)
+            change = answer.candidates[0].change
+            self.assertEqual(list(change.values), [name])
+            admitted, _ = self._asked(3, 40.0, change.values)
+            self.assertFalse(admitted, name)
+
+
 if __name__ == "__main__":
     unittest.main()

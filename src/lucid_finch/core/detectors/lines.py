@@ -357,12 +357,12 @@ class Lines(Detector):
         else:
             # The longest run of neighbours that share a direction tells whether anything straight passes.
             c, s = gathered.oriented.nx[near], gathered.oriented.ny[near]
-            agree = abs(float(np.mean((c + 1j * s) ** 2)))
+            agree = abs(complex(np.mean((c + 1j * s) ** 2)))
             text = f"{len(near)} edge points lie within 6 px; "
             text += "they share a direction, but too few follow it: too short a stretch" if agree > 0.8 else (
                 "they run in different directions: a corner, a curve or texture"
             )  # fmt: skip
-            reasons.append(Reason("alignment", agree, 0.8, "", agree > 0.8, text))
+            reasons.append(Reason("alignment", agree, 0.8, "", False, text))
         return reasons
 
 
