@@ -134,8 +134,9 @@ class Detector:
         of the gathering stage and on `floor`."""
         raise NotImplementedError
 
-    def floor(self, parameters: Any) -> float | None:
-        """Below what nothing is gathered, from the recipe alone; coarse, so that a moving limit seldom changes it."""
+    def floor(self, parameters: Any) -> Any:
+        """Below what nothing is gathered, from the recipe alone; hashable, and coarse, so that a moving limit seldom changes
+        it."""
         return None
 
     def form(self, image: Image, gathered: Any, parameters: Any) -> Candidates:

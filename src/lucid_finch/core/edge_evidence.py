@@ -97,9 +97,12 @@ class OrientedPoints:
         return self.points.nbytes + 3 * self.nx.nbytes
 
 
-def oriented_points(image: Image, region: Region | None, sigma: float, context: Context) -> OrientedPoints:
-    """Thinned points above the background as `edges` has them, with the directions of their chains. Raises `Cancelled`."""
-    points, background = measured_points(image, region, sigma, context)
+def oriented_points(
+    image: Image, region: Region | None, sigma: float, context: Context, floor: float | None = None
+) -> OrientedPoints:
+    """Thinned points above the background, or above `floor`, as `edges` has them, with the directions of their chains. Raises
+    `Cancelled`."""
+    points, background = measured_points(image, region, sigma, context, floor=floor)
 
     def make() -> OrientedPoints:
         chains = linked(points, background, (image.width, image.height)).chains
@@ -112,7 +115,7 @@ def oriented_points(image: Image, region: Region | None, sigma: float, context: 
         return OrientedPoints(points, background, chains, nx, ny, np.asarray(clear, np.float32))
 
     where = region.model_dump_json() if region is not None else ""
-    return context.shared(f"oriented {sigma!r} {where}", make)
+    return context.shared(f"oriented {sigma!r} {where} {floor!r}", make)
 
 
 class GradientMaps:

@@ -51,12 +51,13 @@ def own_blur(sigma: float) -> tuple[float, float]:
 
 
 @kernel
-def _across(pixels, mask, x, y, nx, ny, weights, out):  # type: ignore[no-untyped-def]
+def _across(pixels, mask, x, y, nx, ny, every, reaches, which, out):  # type: ignore[no-untyped-def]
     height, width = pixels.shape
     masked = mask.shape[0] == height
-    taps = weights.shape[1]
-    reach = taps // 2
     for k in range(x.size):
+        wide = which[k] if which.size > 1 else which[0]
+        weights, reach = every[wide], reaches[wide]
+        taps = 2 * reach + 1
         one, two, three = 0.0, 0.0, 0.0
         sound = True
         for j in range(taps):
@@ -94,11 +95,18 @@ class CrossSections:
 
 
 def cross_sections(
-    pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: Floats, y: Floats, nx: Floats, ny: Floats, sigma: float
-) -> CrossSections:
-    """Derivatives along unit normals (nx, ny) at places of the image's own frame, smoothed by `sigma` px across."""
+    pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: Floats, y: Floats, nx: Floats, ny: Floats,
+    sigmas: tuple[float, ...], which: NDArray[np.int64] | None = None,
+) -> CrossSections:  # fmt: skip
+    """Derivatives along unit normals (nx, ny) at places of the image's own frame, smoothed across by one of `sigmas` (px):
+    by the first, or by the one that `which` names for each place."""
     valid = np.zeros((1 if pixels.shape[0] > 1 else 2, 1), np.uint8) if mask is None else mask.astype(np.uint8)
     out = np.empty((3, len(x)))
     flat = [np.ascontiguousarray(a, float) for a in (x, y, nx, ny)]
-    _across(pixels, valid, *flat, _derivatives(float(sigma)), out)
+    parts = [_derivatives(float(sigma)) for sigma in sigmas]
+    every = np.zeros((len(parts), 3, max(part.shape[1] for part in parts)))
+    for row, part in zip(every, parts, strict=True):
+        row[:, : part.shape[1]] = part
+    reaches = np.array([part.shape[1] // 2 for part in parts])
+    _across(pixels, valid, *flat, every, reaches, np.zeros(1, np.int64) if which is None else which, out)
     return CrossSections(*out)

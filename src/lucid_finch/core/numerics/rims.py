@@ -17,16 +17,17 @@ from numpy.typing import NDArray
 from lucid_finch.core.errors import Cancelled
 from lucid_finch.core.numerics.circle_votes import Centres
 from lucid_finch.core.numerics.compiling import helper, kernel
-from lucid_finch.core.numerics.cross_sections import cross_sections, own_blur
+from lucid_finch.core.numerics.cross_sections import cross_sections
+from lucid_finch.core.numerics.rim_sections import moved_rims
 from lucid_finch.core.numerics.threads import cancelled_here
 
 Floats = NDArray[np.float32]
 
-_TILE = 16
+TILE = 16
 _AGREES = 0.36
 """Radians by which a gradient may differ from the radius."""
 
-_WINDOW = 0.6
+WINDOW = 0.6
 """Radians of a rim over which a side of a polygon would be straight."""
 
 COLUMNS = ("x", "y", "radius", "sign", "coverage", "fidelity", "rms", "crowd", "count", "turning")
@@ -53,8 +54,8 @@ class Filed:
 
 def filed_points(x: Floats, y: Floats, nx: Floats, ny: Floats, chain: NDArray[np.int32], size: tuple[int, int]) -> Filed:
     """The points of an image of that width and height, filed by place."""
-    across, down = -(-size[0] // _TILE), -(-size[1] // _TILE)
-    where = (np.clip(y, 0, size[1] - 1).astype(np.int64) // _TILE) * across + np.clip(x, 0, size[0] - 1).astype(np.int64) // _TILE
+    across, down = -(-size[0] // TILE), -(-size[1] // TILE)
+    where = (np.clip(y, 0, size[1] - 1).astype(np.int64) // TILE) * across + np.clip(x, 0, size[0] - 1).astype(np.int64) // TILE
     order = np.argsort(where, kind="stable").astype(np.int32)
     first = np.concatenate([[0], np.cumsum(np.bincount(where, minlength=across * down))]).astype(np.int64)
     return Filed(
@@ -73,26 +74,26 @@ def _ring(x, y, first, across, down, cx, cy, low, high, out):  # type: ignore[no
     """Points whose tiles meet the ring between two radii and that lie in it; returns how many."""
     found = 0
     room = out.size
-    top = max(int((cy - high) / _TILE), 0)
-    bottom = min(int((cy + high) / _TILE), down - 1)
+    top = max(int((cy - high) / TILE), 0)
+    bottom = min(int((cy + high) / TILE), down - 1)
     low2, high2 = low * low, high * high
     for row in range(top, bottom + 1):
         # The part of the row of tiles that the outer circle spans.
-        near = max(max(row * _TILE - 0.5 - cy, cy - (row + 1) * _TILE + 0.5), 0.0)
+        near = max(max(row * TILE - 0.5 - cy, cy - (row + 1) * TILE + 0.5), 0.0)
         if near > high:
             continue
         reach = math.sqrt(high2 - near * near)
-        left = max(int((cx - reach) / _TILE), 0)
-        right = min(int((cx + reach) / _TILE), across - 1)
+        left = max(int((cx - reach) / TILE), 0)
+        right = min(int((cx + reach) / TILE), across - 1)
         if right < left:
             continue
         # Tiles wholly inside the inner circle hold nothing.
-        far = max(abs(row * _TILE - 1.0 - cy), abs((row + 1) * _TILE - cy))
+        far = max(abs(row * TILE - 1.0 - cy), abs((row + 1) * TILE - cy))
         skip_from, skip_to = right + 1, right
         if far < low:
             hole = math.sqrt(low2 - far * far)
-            skip_from = max(math.ceil((cx - hole + 1.0) / _TILE), left)
-            skip_to = min(math.floor((cx + hole - 1.0) / _TILE) - 1, right)
+            skip_from = max(math.ceil((cx - hole + 1.0) / TILE), left)
+            skip_to = min(math.floor((cx + hole - 1.0) / TILE) - 1, right)
             if skip_to < skip_from:
                 skip_from, skip_to = right + 1, right
         for part in range(2):
@@ -280,7 +281,7 @@ def _fit_rims(  # type: ignore[no-untyped-def]
                         if abs(away) > tolerance + 0.5 and near:
                             leaving += 1
                 # Along a straight side the gradient stays while the radius turns: it leans the other way.
-                window = max(int(max(_WINDOW, 8.0 / radius) / (2 * math.pi) * parts), 3)
+                window = max(int(max(WINDOW, 8.0 / radius) / (2 * math.pi) * parts), 3)
                 against, spread = 0.0, 0.0
                 for k in range(0, parts, window):
                     w, sk, sl, skk, skl = 0.0, 0.0, 0.0, 0.0, 0.0
@@ -315,14 +316,14 @@ def _fit_rims(  # type: ignore[no-untyped-def]
 
 @dataclass(frozen=True)
 class Rims:
-    """One entry a circle in each of `COLUMNS`; the points of each."""
+    """One entry a rim in each column; the points of each."""
 
     columns: dict[str, NDArray[np.float64]]
     start: NDArray[np.int64]
     support: NDArray[np.int32]
     """Indices into the points as they were given."""
-    angle: NDArray[np.float64]
-    """Turns (0 to 1) at which each point lies, from the centre."""
+    place: NDArray[np.float64]
+    """How far round the rim each point lies, 0 to 1."""
 
     def __len__(self) -> int:
         return len(self.start) - 1
@@ -384,7 +385,7 @@ def shared_points(start: NDArray[np.int64], support: NDArray[np.int32]) -> tuple
 
 
 @kernel
-def _own(order, start, support, angle, parts, taken, covered, out):  # type: ignore[no-untyped-def]
+def _own(order, start, support, place, parts, taken, covered, out):  # type: ignore[no-untyped-def]
     for k in range(order.size):
         row = order[k]
         n = parts[row]
@@ -394,137 +395,38 @@ def _own(order, start, support, angle, parts, taken, covered, out):  # type: ign
             i = support[j]
             if taken[i] == 0:
                 taken[i] = 1
-                covered[min(int(angle[j] * n), n - 1)] = 1
+                covered[min(int(place[j] * n), n - 1)] = 1
         total = 0
         for j in range(n):
             total += covered[j]
         out[row] = total / n
 
 
-def own_coverage(rims: Rims, merit: NDArray[np.float64]) -> NDArray[np.float64]:
-    """Share of each rim seen by points that no circle of more merit has."""
+def own_coverage(rims: Rims, around: NDArray[np.float64], merit: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Share of each rim, `around` px long, seen by points that no rim of more merit has."""
     out = np.zeros(len(rims))
     if not len(rims):
         return out
-    parts = np.clip((2 * np.pi * rims.columns["radius"] / 1.5).astype(np.int64), 16, 1024)
+    parts = np.clip((around / 1.5).astype(np.int64), 16, 1024)
     taken = np.zeros(int(rims.support.max(initial=0)) + 1, np.uint8)
     order = np.argsort(-merit, kind="stable")
-    _own(order, rims.start, rims.support, rims.angle, parts, taken, np.zeros(1024, np.uint8), out)
+    _own(order, rims.start, rims.support, rims.place, parts, taken, np.zeros(1024, np.uint8), out)
     return out
 
 
-_WIDTHS = (1.0, 1.5, 2.0, 2.5, 3.0)
-"""px by which the neighbourhood of a rim may be smoothed across it."""
-_APART = 0.5
-"""px: where that moves a circle by more, something beside the rim is the reason."""
-_ALIKE = 2.0
-"""Places a px apart along a rim err alike to this degree, interpolated between pixels as they are."""
-
-
 def refined_rims(pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: Floats, y: Floats, rims: Rims, sigma: float) -> Rims:
-    """The circles moved to where the grey levels across their rims change fastest; see `_moved`. Those that are hardly circles
-    stay where they are and are only measured."""
-    c = rims.columns
-    likely = (c["fidelity"] > 0.4) & (c["turning"] > 0.2) & (c["coverage"] > 0.25)
-    columns: dict[str, NDArray[np.float64]] = {}
-    angle = np.zeros(len(rims.support))
-    for rows, turns in ((np.flatnonzero(likely), 3), (np.flatnonzero(~likely), 1)):
-        count = np.diff(rims.start)[rows]
-        first = np.concatenate([[0], np.cumsum(count)]).astype(np.int64)
-        places = np.repeat(rims.start[rows] - first[:-1], count) + np.arange(first[-1])
-        part = Rims({name: values[rows] for name, values in c.items()}, first, rims.support[places], angle[places])
-        part = _moved(pixels, mask, x, y, part, sigma, turns)
-        for name, values in part.columns.items():
-            columns.setdefault(name, np.zeros(len(rims)))[rows] = values
-        angle[places] = part.angle
-    return replace(rims, columns=columns, angle=angle)
-
-
-def _moved(
-    pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: Floats, y: Floats, rims: Rims, sigma: float, turns: int
-) -> Rims:
     """The circles laid through what is measured across their rims, with contrast and standard deviations as columns more.
-
-    What a Gaussian of s px shrinks a rim by, s^2 / (2 r), is put back; s, the blur of the image included, follows from the
-    slope across the rim and its third derivative. `x`, `y`: the edge points, whose smoothing was `sigma`.
-    """
-    c = {name: values.copy() for name, values in rims.columns.items()}
-    rows = np.arange(len(rims))
-    points, owner = rims.points_of(rows)
-    px, py = x[points].astype(float), y[points].astype(float)
-    u, v = px - c["x"][owner], py - c["y"][owner]
-    far = np.maximum(np.hypot(u, v), 1e-6)
-    # Between the points too: they are nine tenths of a px apart in the mean, and each sees half a px to either side.
-    px, py = np.concatenate([px, px - 0.5 * v / far]), np.concatenate([py, py + 0.5 * u / far])
-    owner = np.concatenate([owner, owner])
-    count = np.bincount(owner, minlength=len(rims)).astype(float)
-
-    every = px, py, owner
-
-    def total(values: NDArray[np.float64]) -> NDArray[np.float64]:
-        return np.asarray(np.bincount(owner, values, len(rims)), float)
-
-    began = c["x"].copy(), c["y"].copy(), c["radius"].copy()
-    began_std = c["rms"] * np.sqrt(2 * 4.2 / np.maximum(count, 3))
-    # Small circles bear less smoothing across; else the best is twice the blur, which the first round tells.
-    most = np.clip(np.floor(c["radius"] / 2.0) / 2.0, _WIDTHS[0], _WIDTHS[-1])
-    wide = np.minimum(most, 2.0)
-    blur2 = np.ones(len(rims))
-    for turn in range(turns):
-        # The first rounds need no more than the points themselves.
-        px, py, owner = every if turn == turns - 1 else tuple(a[: len(points)] for a in every)
-        if turn:
-            best = np.round(2 * 2.2 * np.sqrt(np.maximum(blur2, 0.5))) / 2
-            wide = np.minimum(np.clip(best, 1.5, None), most)
-        u, v = px - c["x"][owner], py - c["y"][owner]
-        d = np.maximum(np.hypot(u, v), 1e-6)
-        u, v = u / d, v / d
-        at_x, at_y = c["x"][owner] + c["radius"][owner] * u, c["y"][owner] + c["radius"][owner] * v
-        slope, bend, third = np.empty(len(u)), np.empty(len(u)), np.empty(len(u))
-        own, gain = np.empty(len(rims)), np.empty(len(rims))
-        for width in _WIDTHS:
-            here = wide == width
-            own[here], gain[here] = own_blur(width)
-            mine = np.flatnonzero(here[owner])
-            part = cross_sections(pixels, mask, at_x[mine], at_y[mine], u[mine], v[mine], width)
-            slope[mine], bend[mine], third[mine] = part.slope, part.bend, part.third
-        sound = np.isfinite(slope) & (slope * c["sign"][owner] > 0)
-        n = np.maximum(total(sound.astype(float)), 1)
-        steep = total(np.where(sound, slope, 0.0)) / n * c["sign"]
-        curved = total(np.where(sound, third, 0.0)) / n * c["sign"]
-        seen2 = np.clip(np.where(curved < 0, steep / np.maximum(-curved, 1e-9), 0.0), own, own + 25.0)
-        blur2 = seen2 - own
-        shift = np.where(sound, -bend * c["sign"][owner], 0.0) / np.minimum(curved, -1e-9)[owner]
-        use = sound & (np.abs(shift) < 1.2)
-        for _ in range(2):
-            w = use.astype(float)
-            n = np.maximum(total(w), 1)
-            system = np.empty((len(rims), 3, 3))
-            ones = np.ones(len(u))
-            basis = (u, v, ones)
-            for i in range(3):
-                for j in range(i, 3):
-                    system[:, i, j] = system[:, j, i] = total(w * basis[i] * basis[j])
-            system += 1e-6 * np.eye(3)
-            right = np.stack([total(w * b * shift) for b in basis], axis=1)
-            move = np.linalg.solve(system, right[:, :, None])[:, :, 0]
-            rest = shift - (move[owner] * np.stack(basis, axis=1)).sum(axis=1)
-            rms = np.sqrt(total(w * rest * rest) / np.maximum(n - 3, 1))
-            use = sound & (np.abs(rest) <= 3 * rms[owner]) & (np.abs(shift) < 1.2)
-        c["x"], c["y"], c["radius"] = c["x"] + move[:, 0], c["y"] + move[:, 1], c["radius"] + move[:, 2]
-    moved = np.hypot(c["x"] - began[0], c["y"] - began[1]) + np.abs(c["radius"] - began[2])
-    told = (turns > 1) & (n >= 0.5 * count) & (curved < 0) & (moved <= _APART + 3 * began_std) & (rms <= 1.0)
-    inverse = np.linalg.inv(system)
+    Those that are hardly circles stay where they are. `x`, `y`: the edge points, whose smoothing was `sigma`."""
+    c = dict(rims.columns)
+    likely = (c["fidelity"] > 0.4) & (c["turning"] > 0.2) & (c["coverage"] > 0.25)
+    shape = np.stack([c["x"], c["y"], c["radius"], c["radius"], np.zeros(len(rims))], axis=1)
+    moved = moved_rims(pixels, mask, x, y, rims.start, rims.support, shape, c["sign"], c["rms"], 3, likely, sigma)
     for k, name in enumerate(("x", "y", "radius")):
-        c[name] = np.where(told, c[name], began[k])
-        points_std = began_std / (math.sqrt(2) if name == "radius" else 1.0)
-        c[f"{name}_std"] = np.where(told, rms * np.sqrt(2 * _ALIKE * np.abs(inverse[:, k, k])), points_std)
-    # Smoothing across the rim alone shrinks nothing; the blur of the image does, and so does that of the points.
-    c["radius"] += np.where(told, blur2, sigma**2 + 0.5) / (2 * np.maximum(c["radius"], 2.0))
-    c["contrast"] = np.maximum(steep, 0.0) * np.sqrt(2 * np.pi * seen2) * gain
-    own_points = slice(0, len(points))
-    turned = np.arctan2(py - c["y"][owner], px - c["x"][owner])[own_points] / (2 * np.pi) % 1.0
-    return replace(rims, columns=c, angle=turned)
+        c[name], c[f"{name}_std"] = moved.shape[:, k], moved.std[:, k]
+    c["contrast"] = moved.contrast
+    owner = np.repeat(np.arange(len(rims)), np.diff(rims.start))
+    place = np.arctan2(y[rims.support] - c["y"][owner], x[rims.support] - c["x"][owner]) / (2 * np.pi) % 1.0
+    return replace(rims, columns=c, place=place)
 
 
 _RAYS = 64
@@ -566,7 +468,7 @@ def rim_profile(
                 at_x, at_y = middle_x + i * step, middle_y + j * step
                 r = np.repeat(radii, _RAYS)
                 u, v = np.tile(cos, len(radii)), np.tile(sin, len(radii))
-                slope = cross_sections(pixels, mask, at_x + r * u, at_y + r * v, u, v, max(sigma, 1.0)).slope
+                slope = cross_sections(pixels, mask, at_x + r * u, at_y + r * v, u, v, (max(sigma, 1.0),)).slope
                 slope = slope.reshape(len(radii), _RAYS)
                 seen = np.isfinite(slope)
                 n = seen.sum(axis=1)

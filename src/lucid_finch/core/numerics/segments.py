@@ -259,7 +259,7 @@ def refined(
         co, so = c[owner], s[owner]
         t = y * co - x * so
         at_x, at_y = rho[owner] * co - t * so + left, rho[owner] * so + t * co + top
-        section = cross_sections(pixels, mask, at_x, at_y, co, so, _ACROSS)
+        section = cross_sections(pixels, mask, at_x, at_y, co, so, (_ACROSS,))
         sign = np.sign(section.slope)
         sound = np.isfinite(section.slope) & (sign != 0)
         third = total(np.where(sound, section.third * sign, 0.0)) / np.maximum(total(sound.astype(float)), 1)

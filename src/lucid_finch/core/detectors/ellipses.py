@@ -1,0 +1,342 @@
+"""Ellipses: round shapes seen at a slant and oval ones, of either polarity, cut, hidden and touching ones included.
+
+Smooth arcs of edge chains, alone and in pairs, point to ellipses (`numerics.arcs`); these are laid through all edge points near
+them (`numerics.ellipse_rims`) and moved to where the grey levels across the rim change fastest. They are judged as circles are.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from functools import cache
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from lucid_finch.core.detection import Array, Column, EvidenceMap
+from lucid_finch.core.detector import Candidates, Context, DetectorParameters, Reason, Votes, Work
+from lucid_finch.core.detectors.round_shapes import (
+    BEYOND,
+    LEAST,
+    POLARITIES,
+    SEEN,
+    Gathered,
+    RoundParameters,
+    RoundShapes,
+    SeenShape,
+    reasons_of,
+    size_range,
+)
+from lucid_finch.core.edge_evidence import SLOPE, OrientedPoints, oriented_points
+from lucid_finch.core.image import Image
+from lucid_finch.core.judging import Limit
+from lucid_finch.core.numerics.arcs import Arcs, Seeds, cut_arcs, pair_arcs
+from lucid_finch.core.numerics.ellipse_rims import lay_ellipses, refined_ellipses
+from lucid_finch.core.numerics.gradients import gaussian_kernel, smoothed
+from lucid_finch.core.numerics.line_votes import _BLOCK, block_density
+from lucid_finch.core.numerics.rims import Rims, filed_points
+from lucid_finch.core.numerics.threads import cancellable
+from lucid_finch.core.parameters import Range, gathers, judges
+
+_MOST_ARCS = 4000
+_MOST_SEEDS = 3000
+_FLATTEST = 0.15
+"""Ratio of the axes below which nothing is gathered unless asked for."""
+
+
+class _Size(DetectorParameters):
+    axis: Range | None = gathers(
+        None,
+        label="Semi-axes",
+        unit="px",
+        least=0.0,
+        usual=(3.0, 200.0),
+        is_range=True,
+        criterion="semi_major",
+        auto=f"{LEAST:g} px to half the shorter side of the image",
+        help="Both semi-axes lie between these. Draw a line along the longer axis of an object to set it.",
+    )
+    ratio_min: float = judges(
+        0.25,
+        label="Ratio of the axes, at least",
+        least=0.05,
+        most=1.0,
+        usual=(0.1, 1.0),
+        criterion="ratio",
+        help="Minor over major axis: flatter ones are dropped.",
+    )
+
+
+class EllipsesParameters(RoundParameters, _Size):
+    """Parameters of `ellipses`, the size before what both kinds of round shapes take."""
+
+    roundness_min: float = judges(
+        0.85,
+        label="On the rim, at least",
+        least=0.0,
+        most=1.0,
+        usual=(0.0, 1.0),
+        criterion="roundness",
+        help="Share of the edge points of the chains near the rim that lie on it: a rounded rectangle has few.",
+    )
+    deviation_max: float = judges(
+        1.0,
+        label="Deviation, at most",
+        least=0.0,
+        most=100.0,
+        usual=(0.0, 5.0),
+        criterion="deviation",
+        sense="at most",
+        help="How far the rim strays from an ellipse beyond what the noise explains, in units of what is usual: 0.25 px and 1.2 %"
+        " of the size of a whole rim, half of that where half is seen.",
+    )
+
+
+@dataclass(frozen=True)
+class _Begun:
+    """What the ellipses were laid from."""
+
+    arcs: Arcs
+    seeds: Seeds
+
+
+class Ellipses(RoundShapes):
+    kind = "ellipses"
+    purpose = "Oval rims and circles seen at a slant, of any direction, dark and bright, hidden up to half."
+    Parameters = EllipsesParameters
+    columns = (
+        Column("semi_major", "semi-major", "px", "half of the longer axis, the shrinkage of smoothing taken off", 2, "length"),
+        Column("semi_minor", "semi-minor", "px", "half of the shorter axis, the shrinkage of smoothing taken off", 2, "length"),
+        Column("angle", "angle", "deg", "of the longer axis, 0 along x, 90 down, in [0, 180)", 2),
+        Column("ratio", "ratio", "", "shorter over longer axis", 3),
+        Column("log_nfa", "sureness", "", "-log10 of the expected number of false alarms", 1),
+        Column("coverage", "rim seen", "", "share of the rim along which there are edge points", 2),
+        Column("contrast", "contrast", "grey", "step of the grey level at the rim", 1),
+        Column("contrast_pct", "contrast", "%", "the same in percent of the value range", 1),
+        Column("polarity", "polarity", "", "dark or bright inside", names=POLARITIES),
+        Column("rms", "rms", "px", "root of the mean squared distance of its points", 3, "length"),
+        Column("x_std", "x ±", "px", "one standard deviation, from the noise alone", 3, "length"),
+        Column("y_std", "y ±", "px", "one standard deviation, from the noise alone", 3, "length"),
+        Column("semi_major_std", "semi-major ±", "px", "one standard deviation, from the noise alone", 3, "length"),
+        Column("semi_minor_std", "semi-minor ±", "px", "one standard deviation, from the noise alone", 3, "length"),
+        Column("angle_std", "angle ±", "deg", "one standard deviation, from the noise alone; 180 of a circle", 2),
+        Column("roundness", "on the rim", "", "share of the points of the rim's chains that lie on it", 2),
+    )
+    criteria = (
+        *RoundShapes.criteria,
+        Column("deviation", "deviation", "", "how far the rim strays from an ellipse, in units of what is usual", 2),
+    )
+    rim_columns = ("semi_major", "semi_minor", "semi_major_std", "semi_minor_std")
+
+    def gather(self, image: Image, parameters: EllipsesParameters, context: Context) -> Gathered:
+        oriented = oriented_points(image, parameters.region, parameters.sigma, context)
+        low, high = size_range(parameters.axis, image)
+        seen, flattest = self.floor(parameters)
+        wide = max(low / BEYOND, 3.0), max(high * BEYOND, low / BEYOND + 1.0)
+        with cancellable(context.cancelled):
+            which, begun, rims = _laid(image, oriented, wide, flattest, seen)
+            x, y = oriented.points.x[which], oriented.points.y[which]
+            rims = refined_ellipses(image.pixels, image.mask, x, y, rims, parameters.sigma)
+        step = 2.5 * max(oriented.background.correlation, 0.8)
+        places = math.log(max(image.width * image.height / step**2, 10.0))
+        tests = places + 2 * math.log(max((high - low) / step, 2.0)) + math.log(max(math.pi * high / step, 4.0))
+        return Gathered(oriented, which, rims, step, tests, (low, high), begun)
+
+    def floor(self, parameters: EllipsesParameters) -> tuple[float, float]:
+        return super().floor(parameters) or SEEN, min(_FLATTEST, math.floor(parameters.ratio_min * 20) / 20)
+
+    def form(self, image: Image, gathered: Gathered, parameters: EllipsesParameters) -> Candidates:
+        candidates = super().form(image, gathered, parameters)
+        columns, c = candidates.columns, gathered.rims.columns
+        columns["ratio"] = c["semi_minor"] / c["semi_major"]
+        columns["turn"] = c["turn"]
+        columns["deviation"] = self.deviation(gathered, parameters)
+        columns["angle"] = _angle(image, c["turn"])
+        # Beyond half a turn all directions are alike.
+        columns["angle_std"] = np.minimum(np.degrees(c["turn_std"]), 180.0)
+        return candidates
+
+    def deviation(self, gathered: Gathered, parameters: EllipsesParameters) -> Array:
+        """How far each rim strays beyond the noise, in units of what is usual."""
+        c = gathered.rims.columns
+        usual = (0.25 + 0.012 * self.size(c)) * np.clip(c["coverage"], 0.2, 1.0)
+        return np.asarray(np.sqrt(np.maximum(c["rms"] ** 2 - _noise2(gathered, parameters.sigma), 0.0)) / usual)
+
+    def soundness(self, gathered: Gathered, parameters: EllipsesParameters) -> Array:
+        return super().soundness(gathered, parameters) / (1 + self.deviation(gathered, parameters) ** 2)
+
+    def size(self, columns: dict[str, Array]) -> Array:
+        return np.sqrt(columns["semi_major"] * columns["semi_minor"])
+
+    def around(self, columns: dict[str, Array]) -> Array:
+        a, b = columns["semi_major"], columns["semi_minor"]
+        # Ramanujan's first.
+        return np.asarray(np.pi * (3 * (a + b) - np.sqrt((3 * a + b) * (a + 3 * b))))
+
+    def outline(self, columns: dict[str, Array], turns: Array) -> Array:
+        x, y, a, b, turn = (columns[n][:, None] for n in ("x", "y", "semi_major", "semi_minor", "turn"))
+        u, v = a * np.cos(turns), b * np.sin(turns)
+        return np.stack([x + u * np.cos(turn) - v * np.sin(turn), y + u * np.sin(turn) + v * np.cos(turn)], axis=2)
+
+    def no_least(self, parameters: EllipsesParameters) -> bool:
+        return parameters.axis is None or parameters.axis[0] is None
+
+    def limits(self, image: Image, gathered: Gathered, parameters: EllipsesParameters) -> tuple[Limit, ...]:
+        low, high = size_range(parameters.axis, image)
+        ends = Limit("axis", "semi_minor", "at least", low, 0), Limit("axis", "semi_major", "at most", high, 1)
+        return (*super().limits(image, gathered, parameters), *ends)
+
+    def resolved(self, image: Image, gathered: Gathered, parameters: EllipsesParameters) -> dict[str, Any]:
+        scale = image.frame.scale
+        return {
+            "axis": [round(v * scale, 2) for v in gathered.range],
+            "background": gathered.oriented.background.typical,
+            "points": len(gathered.oriented.points),
+            "arcs": len(gathered.detail.arcs),
+        }
+
+    def distances(self, candidates: Candidates, x: float, y: float) -> Array:
+        """From the rim or, inside, from the centre, whichever is nearer."""
+        c = candidates.columns
+        u, v = x - c["x"], y - c["y"]
+        cos, sin = np.cos(c["turn"]), np.sin(c["turn"])
+        p, q = (u * cos + v * sin) / c["semi_major"], (v * cos - u * sin) / c["semi_minor"]
+        g = np.hypot(p, q)
+        rim = np.abs(g - 1) * g / np.maximum(np.hypot(p / c["semi_major"], q / c["semi_minor"]), 1e-9)
+        return np.minimum(np.where(g > 0.05, rim, c["semi_minor"]), 0.25 * np.hypot(u, v))
+
+    def evidence(self, work: Work) -> list[EvidenceMap]:
+        gathered: Gathered = work.gathered
+        maps, before, supporting = self.steps(work)
+        begun: _Begun = gathered.detail
+        size = work.image.height, work.image.width
+        oriented = gathered.oriented
+
+        @cache
+        def marked() -> Array:
+            out = np.zeros(size, np.uint8)
+            points = oriented.chains.order[_members(begun.arcs)]
+            place = np.round(oriented.points.y[points]).astype(int), np.round(oriented.points.x[points]).astype(int)
+            out[np.clip(place[0], 0, size[0] - 1), np.clip(place[1], 0, size[1] - 1)] = 1
+            return out
+
+        @cache
+        def votes() -> Array:
+            out = np.zeros(size, np.float32)
+            x, y = np.round(begun.seeds.shape[:, 0]).astype(int), np.round(begun.seeds.shape[:, 1]).astype(int)
+            inside = (x >= 0) & (x < size[1]) & (y >= 0) & (y < size[0])
+            np.add.at(out, (y[inside], x[inside]), begun.seeds.merit[inside])
+            return np.asarray(smoothed(out, gaussian_kernel(1.5)) * (2 * math.pi * 1.5**2))
+
+        def part(values: Any) -> Any:
+            return lambda left, top, right, bottom: np.ascontiguousarray(values()[top:bottom, left:right])
+
+        arcs = maps.map("arcs", "arcs", "", "mask", part(marked), "smooth arcs that turn one way, where an ellipse can begin", 0)
+        told = "centres of the ellipses that arcs, alone and in pairs, point to; each counts by the share of its rim they see"
+        return [*before, arcs, maps.map("accumulator", "votes", "votes", "grey", part(votes), told, 0), supporting]
+
+    def votes_at(self, work: Work, map_name: str, column: float, row: float) -> Votes | None:
+        if map_name != "accumulator":
+            return None
+        begun: _Begun = work.gathered.detail
+        near = np.hypot(begun.seeds.shape[:, 0] - column, begun.seeds.shape[:, 1] - row) <= 3
+        samples = begun.arcs.samples[np.unique(begun.seeds.arcs[near])]
+        places = work.image.frame.to_source(samples[:, 0].ravel(), samples[:, 1].ravel())
+        return Votes(self.centred_at(work, column, row), np.stack(places, axis=1))
+
+    def votes_of(self, work: Work, map_name: str, x: float, y: float) -> list[Array]:
+        begun: _Begun = work.gathered.detail
+        if map_name != "accumulator" or not len(begun.arcs):
+            return []
+        u, v = work.image.frame.from_source(x, y)
+        far = np.hypot(begun.arcs.samples[:, 0] - u, begun.arcs.samples[:, 1] - v)
+        arc, k = np.unravel_index(int(np.argmin(far)), far.shape)
+        if far[arc, k] > 12:
+            return []
+        begins = begun.arcs.samples[arc, :2, k]
+        mine = np.flatnonzero((begun.seeds.arcs == arc).any(axis=1))[:_SHOWN]
+        return [np.stack([begins, begun.seeds.shape[seed, :2]]) for seed in mine]
+
+    def probe(self, image: Image, gathered: Gathered, parameters: EllipsesParameters, x: float, y: float) -> list[Reason]:
+        if blocked := self.outside(image, parameters, x, y):
+            return blocked
+        seen = _seen_around(image, gathered, parameters.sigma, x, y)
+        if seen is None:
+            text = "too faint: no arcs that make an ellipse stand out of the noise around this place"
+            return [Reason("gradient", 0.0, None, SLOPE, False, text)]
+        return reasons_of(seen, image, gathered, parameters, "axis", "too uneven or too flat to be taken for an ellipse")
+
+
+_SHOWN = 40
+"""Votes of one arc that are drawn at most."""
+_WINDOW = 400
+"""px: what is looked at around a place when asked why."""
+_FAINT = 0.5
+"""Share of the usual limit of the gradient down to which is looked when asked why."""
+
+
+def _noise2(gathered: Gathered, sigma: float) -> Array:
+    """Mean squared distance of the points of each rim that noise alone explains, px^2.
+
+    The place of an edge errs by the noise of the second derivative over the third; white noise smoothed by `sigma` has a second
+    derivative sqrt(3 / 2) / sigma times its first, and a step of blur s a third 1 / s^2 times its first.
+    """
+    rims = gathered.rims
+    clear = gathered.oriented.clear[gathered.which[rims.support]].astype(float)
+    count = np.maximum(np.diff(rims.start), 1)
+    owner = np.repeat(np.arange(len(rims)), np.diff(rims.start))
+    unclear2 = np.bincount(owner, 1 / np.maximum(clear, 0.1) ** 2, len(rims)) / count
+    blur2 = np.clip(rims.columns["blur2"], 0.3, 9.0)
+    return np.asarray((1.1 * math.sqrt(1.5) * (sigma**2 + blur2) / sigma) ** 2 * unclear2)
+
+
+def _angle(image: Image, turn: Array) -> Array:
+    """Directions in the frame of the image, radians, to degrees in [0, 180) of the source."""
+    zero = np.zeros_like(turn)
+    x, y = image.frame.to_source(np.stack([zero, np.cos(turn)]), np.stack([zero, np.sin(turn)]))
+    return np.degrees(np.arctan2(y[1] - y[0], x[1] - x[0])) % 180.0
+
+
+def _members(arcs: Arcs) -> NDArray[np.int64]:
+    """Places in the chains' order of all points of the arcs."""
+    count = arcs.last - arcs.first
+    return np.repeat(arcs.first - (np.cumsum(count) - count), count) + np.arange(int(count.sum()))
+
+
+def _laid(
+    image: Image, oriented: OrientedPoints, axis: tuple[float, float], flattest: float, seen: float
+) -> tuple[NDArray[np.int64], _Begun, Rims]:
+    """Ellipses through the points that tell, which these are, and what the ellipses were laid from."""
+    p, chains = oriented.points, oriented.chains
+    arcs = cut_arcs(chains.order, chains.start, p.x, p.y, oriented.nx, oriented.ny, oriented.clear, _MOST_ARCS)
+    seeds = pair_arcs(arcs, axis, flattest, 0.75 * seen, _MOST_SEEDS)
+    which = oriented.telling()
+    x, y, nx, ny = (a[which] for a in (p.x, p.y, oriented.nx, oriented.ny))
+    filed = filed_points(x, y, nx, ny, oriented.chain_of[which], (image.width, image.height))
+    density = block_density(x, y, image.width, image.height)
+    return which, _Begun(arcs, seeds), lay_ellipses(filed, seeds, arcs, axis, flattest, seen, density, _BLOCK)
+
+
+def _seen_around(image: Image, gathered: Gathered, sigma: float, x: float, y: float) -> SeenShape | None:
+    """The ellipse around a place that makes most of fainter points, hidden further, of any size and polarity."""
+    reach = int(min(_WINDOW, 2 * gathered.range[1] + 20))
+    left, top = max(int(x) - reach, 0), max(int(y) - reach, 0)
+    crop = Image.from_array(np.ascontiguousarray(image.pixels[top : int(y) + reach + 1, left : int(x) + reach + 1]))
+    limit = 2.4 * float(gathered.oriented.background.typical)
+    oriented = oriented_points(crop, None, sigma, Context(), floor=_FAINT * limit)
+    which, _, rims = _laid(crop, oriented, (3.0, float(reach)), 0.1, 0.1)
+    c = rims.columns
+    u, v = x - left - c["x"], y - top - c["y"]
+    cos, sin = np.cos(c["turn"]), np.sin(c["turn"])
+    inside = np.hypot((u * cos + v * sin) / c["semi_major"], (v * cos - u * sin) / c["semi_minor"]) <= 1.15
+    worth = np.where(inside & (c["fidelity"] > 0.5) & (c["turning"] > 0.4), c["count"] * c["coverage"], 0.0)
+    if not len(worth) or worth.max() <= 0:
+        return None
+    k = int(np.argmax(worth))
+    points = which[rims.points_of(np.array([k]))[0]]
+    a, b = float(c["semi_major"][k]), float(c["semi_minor"][k])
+    scale = image.frame.scale
+    told = f"{{inside}} inside a rim with semi-axes {a * scale:.1f} and {b * scale:.1f} px around this place"
+    slope = float(np.median(oriented.points.strength[points]))
+    return SeenShape((b, a), float(c["sign"][k]), slope, float(c["coverage"][k]), told)

@@ -1,0 +1,288 @@
+"""Ellipses laid through edge points from a first guess: which points are of the rim, and how well they make an ellipse.
+
+As `rims` does for circles: Gauss-Newton on the distances, the share of the rim that is seen, what its chains do besides, and how
+much of the turn of the rim's normal the gradient makes.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from lucid_finch.core.errors import Cancelled
+from lucid_finch.core.numerics.arcs import SAMPLES, Arcs, Seeds
+from lucid_finch.core.numerics.compiling import helper, kernel
+from lucid_finch.core.numerics.rim_sections import decomposed, from_rim, moved_rims, moves, substituted
+from lucid_finch.core.numerics.rims import TILE, WINDOW, Filed, Rims, within_rim
+from lucid_finch.core.numerics.threads import cancelled_here
+
+Floats = NDArray[np.float32]
+
+COLUMNS = ("x", "y", "semi_major", "semi_minor", "turn", "sign", "coverage", "fidelity", "rms", "crowd", "count", "turning")
+_PARTS = 1024
+_KNOTS = 256
+
+
+@helper
+def _near(x, y, first, across, down, shape, margin, out):  # type: ignore[no-untyped-def]
+    """Points within `margin` px of the rim, more or less; returns how many."""
+    c, s = math.cos(shape[4]), math.sin(shape[4])
+    a, b = shape[2], shape[3]
+    wide = math.sqrt((a * c) ** 2 + (b * s) ** 2) + margin
+    high = math.sqrt((a * s) ** 2 + (b * c) ** 2) + margin
+    left, right = max(int((shape[0] - wide) / TILE), 0), min(int((shape[0] + wide) / TILE), across - 1)
+    top, bottom = max(int((shape[1] - high) / TILE), 0), min(int((shape[1] + high) / TILE), down - 1)
+    far = margin + 0.75 * TILE
+    found = 0
+    for row in range(top, bottom + 1):
+        for column in range(left, right + 1):
+            tile = row * across + column
+            if first[tile] == first[tile + 1]:
+                continue
+            # A step of one px changes the scaled radius by no more than 1 / b.
+            dx, dy = (column + 0.5) * TILE - 0.5 - shape[0], (row + 0.5) * TILE - 0.5 - shape[1]
+            u, v = (dx * c + dy * s) / a, (dy * c - dx * s) / b
+            if abs(math.sqrt(u * u + v * v) - 1) * b > far:
+                continue
+            for k in range(first[tile], first[tile + 1]):
+                dx, dy = x[k] - shape[0], y[k] - shape[1]
+                u, v = (dx * c + dy * s) / a, (dy * c - dx * s) / b
+                if abs(math.sqrt(u * u + v * v) - 1) * b <= margin:
+                    out[found] = k
+                    found += 1
+    return found
+
+
+@kernel
+def _lay(  # type: ignore[no-untyped-def]
+    x, y, nx, ny, chain, first, across, down, seeds, signs, of, samples, least, most, flattest, least_seen, density, block,
+    block_columns, from_row, to_row, explained, stamp, seen_by, chosen, out, made, start, support, place,
+):  # fmt: skip
+    room = support.size
+    shape, r5, m5, jac = np.empty(5), np.empty(5), np.empty((5, 5)), np.empty(5)
+    covered = np.zeros(_PARTS, np.uint8)
+    leaning, many, normal = np.zeros(_PARTS), np.zeros(_PARTS), np.zeros(_PARTS)
+    along = np.empty(_KNOTS + 1)
+    mark = 0
+    for row in range(from_row, to_row):
+        if explained[of[row, 0]] and explained[of[row, 1]]:
+            continue
+        sign = signs[row]
+        for k in range(5):
+            shape[k] = seeds[row, k]
+        a0, b0 = shape[2], shape[3]
+        margin = max(0.25 * b0, 5.0)
+        ring = _near(x, y, first, across, down, shape, margin + 2.0, chosen)
+        if ring < 8:
+            continue
+        sound = True
+        for again in range(9):
+            a, b = shape[2], shape[3]
+            tolerance = max((4.0, 3.0, 2.2, 1.6, 0.0, 0.0, 0.0, 0.0, 0.0)[again], within_rim(math.sqrt(a * b)))
+            tolerance = min(tolerance, 0.3 * b + 0.5)
+            n = 0
+            for i in range(5):
+                r5[i] = 0.0
+                for j in range(5):
+                    m5[i, j] = 0.0
+            for k in range(ring):
+                i = chosen[k]
+                e, u, v = from_rim(x[i], y[i], shape)
+                if abs(e) > tolerance or sign * (u * nx[i] + v * ny[i]) < 0.9:
+                    continue
+                n += 1
+                moves(x[i] - e * u, y[i] - e * v, u, v, shape, 5, jac)
+                for g in range(5):
+                    r5[g] += jac[g] * e
+                    for h in range(g + 1):
+                        m5[g, h] += jac[g] * jac[h]
+            if n < 8:
+                sound = False
+                break
+            # A circle has no angle: a little damping keeps it.
+            m5[4, 4] += 1e-4 * n * b * b + 1e-9
+            for g in range(4):
+                m5[g, g] += 1e-4 * n
+            if not decomposed(m5, 5):
+                sound = False
+                break
+            substituted(m5, r5, 5)
+            for g in range(4):
+                shape[g] += r5[g]
+            shape[4] += min(max(r5[4], -0.5), 0.5)
+            if shape[3] > shape[2]:
+                shape[2], shape[3] = shape[3], shape[2]
+                shape[4] += 0.5 * math.pi
+            a, b = shape[2], shape[3]
+            away = (shape[0] - seeds[row, 0]) ** 2 + (shape[1] - seeds[row, 1]) ** 2
+            if not (b > 2.0 and b > 0.5 * b0 and a < 2.0 * a0 + 4 and away < a0 * a0):
+                sound = False
+                break
+            if again == 3:
+                ring = _near(x, y, first, across, down, shape, margin, chosen)
+        a, b = shape[2], shape[3]
+        if not sound or b < least or a > most or b < flattest * a:
+            continue
+        # Length along the rim, and how far the normal has turned there.
+        along[0] = 0.0
+        for k in range(_KNOTS):
+            t = (k + 0.5) * 2 * math.pi / _KNOTS
+            along[k + 1] = along[k] + math.sqrt((a * math.sin(t)) ** 2 + (b * math.cos(t)) ** 2) * 2 * math.pi / _KNOTS
+        around = along[_KNOTS]
+        mark += 1
+        tolerance = min(within_rim(math.sqrt(a * b)), 0.3 * b + 0.5)
+        parts = min(max(int(around / 1.5), 16), _PARTS)
+        for k in range(parts):
+            covered[k] = 0
+            leaning[k] = 0.0
+            many[k] = 0.0
+        knot = 0
+        for k in range(parts):
+            at = (k + 0.5) / parts * around
+            while knot < _KNOTS - 1 and along[knot + 1] < at:
+                knot += 1
+            t = (knot + (at - along[knot]) / (along[knot + 1] - along[knot])) * 2 * math.pi / _KNOTS
+            turned = math.atan2(math.sin(t) / b, math.cos(t) / a)
+            normal[k] = turned + 2 * math.pi if turned < 0 else turned
+        begin = start[made[0]]
+        held, ss, crowd = 0, 0.0, 0.0
+        c, s = math.cos(shape[4]), math.sin(shape[4])
+        for k in range(ring):
+            i = chosen[k]
+            e, u, v = from_rim(x[i], y[i], shape)
+            if abs(e) <= tolerance and sign * (u * nx[i] + v * ny[i]) > 0.9358968:
+                dx, dy = x[i] - shape[0], y[i] - shape[1]
+                t = math.atan2((dy * c - dx * s) / b, (dx * c + dy * s) / a) / (2 * math.pi)
+                t = (t + 1.0 if t < 0 else t) * _KNOTS
+                at = min(int(t), _KNOTS - 1)
+                slot = min(int((along[at] + (t - at) * (along[at + 1] - along[at])) / around * parts), parts - 1)
+                covered[slot] = 1
+                leaning[slot] += sign * (u * ny[i] - v * nx[i])
+                many[slot] += 1.0
+                if begin + held < room:
+                    support[begin + held] = i
+                    place[begin + held] = (slot + 0.5) / parts
+                held += 1
+                ss += e * e
+                w = chain[i]
+                if stamp[w] != mark:
+                    stamp[w] = mark
+                    seen_by[w] = 0
+                seen_by[w] += 1
+                crowd += density[int(max(y[i], 0)) // block * block_columns + int(max(x[i], 0)) // block]
+        if held < 8 or begin + held > room:
+            continue
+        filled = 0
+        for k in range(parts):
+            filled += covered[k]
+        coverage = filled / parts
+        if coverage < least_seen:
+            continue
+        leaving = 0
+        for k in range(ring):
+            i = chosen[k]
+            w = chain[i]
+            if stamp[w] == mark and seen_by[w] >= 4:
+                e, u, v = from_rim(x[i], y[i], shape)
+                if abs(e) > tolerance + 0.5 and -max(0.2 * b, 3.0) <= e <= max(0.25 * b, 4.0):
+                    leaving += 1
+        against, spread = 0.0, 0.0
+        k = 0
+        while k < parts:
+            w, sk, sl, skk, skl = 0.0, 0.0, 0.0, 0.0, 0.0
+            j = k
+            while j < parts and (j < k + 3 or normal[j] - normal[k] < WINDOW or (j - k) * around / parts < 8.0):
+                w += many[j]
+                sk += many[j] * normal[j]
+                sl += leaning[j]
+                skk += many[j] * normal[j] ** 2
+                skl += leaning[j] * normal[j]
+                j += 1
+            if w >= 3:
+                against += skl - sk * sl / w
+                spread += skk - sk * sk / w
+            k = j
+        turning = 1.0 + against / max(spread, 1e-9)
+        n = made[0]
+        if n >= out.shape[1]:
+            return
+        twice = False
+        for k in range(n):
+            apart = abs(out[2, k] - a) + abs(out[3, k] - b) + abs(out[0, k] - shape[0]) + abs(out[1, k] - shape[1])
+            if apart < 2.5 and out[5, k] == sign and abs(math.sin(out[4, k] - shape[4])) * (a - b) < 1.5:
+                twice = True
+                break
+        if twice:
+            continue
+        for k in range(5):
+            out[k, n] = shape[k]
+        out[5, n], out[6, n], out[7, n] = sign, coverage, held / (held + leaving)
+        out[8, n], out[9, n], out[10, n], out[11, n] = math.sqrt(ss / max(held - 5, 1)), crowd / held, held, turning
+        made[0] = n + 1
+        start[n + 1] = begin + held
+        if coverage > 0.5 and out[7, n] > 0.85 and turning > 0.7 and (out[8, n] < 0.35 or coverage > 0.85):
+            # Arcs that this one explains point to no other.
+            for i in range(samples.shape[0]):
+                if explained[i]:
+                    continue
+                e, u, v = from_rim(samples[i, 0, 8], samples[i, 1, 8], shape)
+                if abs(e) > tolerance or sign * (u * samples[i, 2, 8] + v * samples[i, 3, 8]) < 0.9:
+                    continue
+                inside = 0
+                for k in range(SAMPLES):
+                    e, u, v = from_rim(samples[i, 0, k], samples[i, 1, k], shape)
+                    inside += abs(e) <= tolerance + 0.3
+                if inside >= 0.8 * SAMPLES:
+                    explained[i] = True
+
+
+def lay_ellipses(
+    filed: Filed, seeds: Seeds, arcs: Arcs, axis: tuple[float, float], flattest: float, least_seen: float, density: Floats,
+    block: int, most: int = 4000,
+) -> Rims:  # fmt: skip
+    """Ellipses from first guesses whose rims are seen at least to the share `least_seen`. Raises `Cancelled`."""
+    out, made = np.empty((len(COLUMNS), most)), np.zeros(1, np.int64)
+    start = np.zeros(most + 1, np.int64)
+    support = np.empty(max(8 * len(filed.x), 4096), np.int32)
+    place = np.empty(len(support), np.float32)
+    stamp, seen_by = np.zeros(filed.chains, np.int64), np.zeros(filed.chains, np.int32)
+    explained, chosen = np.zeros(len(arcs), np.bool_), np.empty(max(len(filed.x), 1), np.int32)
+    flat = np.ascontiguousarray(density.ravel())
+    cancelled = cancelled_here()
+    for first in range(0, len(seeds.sign), 200):
+        if cancelled is not None and cancelled():
+            raise Cancelled()
+        stamp[:] = 0
+        _lay(
+            filed.x, filed.y, filed.nx, filed.ny, filed.chain, filed.first, filed.across, filed.down, seeds.shape, seeds.sign,
+            seeds.arcs, arcs.samples, float(axis[0]), float(axis[1]), flattest, least_seen, flat, block, density.shape[1], first,
+            min(first + 200, len(seeds.sign)), explained, stamp, seen_by, chosen, out, made, start, support, place,
+        )  # fmt: skip
+    n = int(made[0])
+    columns = {name: out[k, :n].copy() for k, name in enumerate(COLUMNS)}
+    used = int(start[n])
+    return Rims(columns, start[: n + 1].copy(), filed.order[support[:used]], place[:used].astype(float))
+
+
+def refined_ellipses(
+    pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: Floats, y: Floats, rims: Rims, sigma: float
+) -> Rims:
+    """The ellipses laid through what is measured across their rims, with contrast and standard deviations as columns more.
+    Those that are hardly ellipses stay where they are. `x`, `y`: the edge points, whose smoothing was `sigma`."""
+    c = dict(rims.columns)
+    likely = (c["fidelity"] > 0.4) & (c["turning"] > 0.2) & (c["coverage"] > 0.25)
+    names = ("x", "y", "semi_major", "semi_minor", "turn")
+    shape = np.stack([c[name] for name in names], axis=1)
+    moved = moved_rims(pixels, mask, x, y, rims.start, rims.support, shape, c["sign"], c["rms"], 5, likely, sigma)
+    swap = moved.shape[:, 3] > moved.shape[:, 2]
+    order = np.where(swap[:, None], (0, 1, 3, 2, 4), (0, 1, 2, 3, 4))
+    shape, std = np.take_along_axis(moved.shape, order, 1), np.take_along_axis(moved.std, order, 1)
+    shape[:, 4] = (shape[:, 4] + np.where(swap, 0.5 * np.pi, 0.0)) % np.pi
+    for k, name in enumerate(names):
+        c[name], c[f"{name}_std"] = shape[:, k], std[:, k]
+    c["contrast"], c["blur2"] = moved.contrast, moved.blur2
+    return replace(rims, columns=c)

@@ -1,0 +1,281 @@
+"""Circles and ellipses moved to where the grey levels across their rims change fastest, with error bars and contrast.
+
+What a Gaussian of s px moves a rim inwards by, s^2 / 2 times its curvature, is put back; s, the blur of the image included,
+follows from the slope across the rim and its third derivative.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from lucid_finch.core.numerics.compiling import kernel
+from lucid_finch.core.numerics.cross_sections import cross_sections, own_blur
+
+Floats = NDArray[np.float64]
+
+_WIDTHS = (1.0, 1.5, 2.0, 2.5, 3.0)
+"""px by which the neighbourhood of a rim may be smoothed across it."""
+_APART = 0.5
+"""px: where that moves a rim by more, something beside it is the reason."""
+_ALIKE = 2.0
+"""Places a px apart along a rim err alike to this degree, interpolated between pixels as they are."""
+
+
+@kernel
+def from_rim(x, y, shape):  # type: ignore[no-untyped-def]
+    """Distance from the rim of an ellipse to first order (exact for a circle), positive outside, and the unit normal.
+
+    `shape`: centre, semi-axes, angle of the first in radians.
+    """
+    c, s = math.cos(shape[4]), math.sin(shape[4])
+    dx, dy = x - shape[0], y - shape[1]
+    u, v = (dx * c + dy * s) / shape[2], (dy * c - dx * s) / shape[3]
+    g = math.sqrt(u * u + v * v)
+    p, q = u / shape[2], v / shape[3]
+    steep = math.sqrt(p * p + q * q)
+    if steep < 1e-12:
+        return -shape[3], 1.0, 0.0
+    return (g - 1) * g / steep, (p * c - q * s) / steep, (p * s + q * c) / steep
+
+
+@kernel
+def moves(px, py, u, v, shape, free, basis):  # type: ignore[no-untyped-def]
+    """How far a place on the rim moves along its normal (u, v) with each of the `free` parameters: 3 of a circle, 5."""
+    basis[0], basis[1] = u, v
+    if free == 3:
+        basis[2] = 1.0
+    else:
+        c, s = math.cos(shape[4]), math.sin(shape[4])
+        dx, dy = px - shape[0], py - shape[1]
+        p, q = dx * c + dy * s, dy * c - dx * s
+        nu, nv = u * c + v * s, v * c - u * s
+        basis[2], basis[3], basis[4] = nu * p / shape[2], nv * q / shape[3], nv * p - nu * q
+
+
+@kernel
+def decomposed(m, n):  # type: ignore[no-untyped-def]
+    """Cholesky factor of the leading n by n part of m, in its lower half; False where it is not positive definite."""
+    good = True
+    for i in range(n):
+        for j in range(i + 1):
+            total = m[i, j]
+            for k in range(j):
+                total -= m[i, k] * m[j, k]
+            if i == j:
+                if total <= 1e-12:
+                    good = False
+                    total = 1.0
+                m[i, i] = math.sqrt(total)
+            else:
+                m[i, j] = total / m[j, j]
+    return good
+
+
+@kernel
+def substituted(m, r, n):  # type: ignore[no-untyped-def]
+    """Solve L L' z = r in place."""
+    for i in range(n):
+        for k in range(i):
+            r[i] -= m[i, k] * r[k]
+        r[i] /= m[i, i]
+    for i in range(n - 1, -1, -1):
+        for k in range(i + 1, n):
+            r[i] -= m[k, i] * r[k]
+        r[i] /= m[i, i]
+
+
+@kernel
+def _places(x, y, support, start, shapes, between, at_x, at_y, nx, ny, curved):  # type: ignore[no-untyped-def]
+    """The places on each rim nearest to its points, and where asked half a px on from each; curvature there."""
+    made = 0
+    shape = np.empty(5)
+    for row in range(shapes.shape[0]):
+        for k in range(5):
+            shape[k] = shapes[row, k]
+        c, s = math.cos(shape[4]), math.sin(shape[4])
+        a2, b2 = shape[2] ** 2, shape[3] ** 2
+        for part in range(2 if between else 1):
+            for j in range(start[row], start[row + 1]):
+                px, py = x[support[j]] + 0.0, y[support[j]] + 0.0
+                e, u, v = from_rim(px, py, shape)
+                if part == 1:
+                    px, py = px - 0.5 * v, py + 0.5 * u
+                    e, u, v = from_rim(px, py, shape)
+                px, py = px - e * u, py - e * v
+                at_x[made], at_y[made], nx[made], ny[made] = px, py, u, v
+                dx, dy = px - shape[0], py - shape[1]
+                p, q = (dx * c + dy * s) / a2, (dy * c - dx * s) / b2
+                curved[made] = 1.0 / (a2 * b2 * (p * p + q * q) ** 1.5)
+                made += 1
+    return made
+
+
+@kernel
+def _solved(  # type: ignore[no-untyped-def]
+    at_x, at_y, nx, ny, curved, slope, bend, third, start, times, shapes, sign, free, own, last, blur2, steep_of, rms_of,
+    share, bent, std,
+):  # fmt: skip
+    shape, basis, right = np.empty(5), np.empty(5), np.empty(5)
+    m, inverse = np.empty((5, 5)), np.empty(5)
+    longest = 1
+    for row in range(start.size - 1):
+        longest = max(longest, times * (start[row + 1] - start[row]))
+    shift, use = np.empty(longest), np.empty(longest, np.uint8)
+    for row in range(start.size - 1):
+        lo, hi = times * start[row], times * start[row + 1]
+        for k in range(5):
+            shape[k] = shapes[row, k]
+        s = sign[row]
+        n, steep, deep = 0, 0.0, 0.0
+        for k in range(lo, hi):
+            if np.isfinite(slope[k]) and slope[k] * s > 0:
+                n += 1
+                steep += slope[k] * s
+                deep += third[k] * s
+        steep /= max(n, 1)
+        deep /= max(n, 1)
+        seen2 = steep / max(-deep, 1e-9) if deep < 0 else 0.0
+        seen2 = min(max(seen2, own[row]), own[row] + 25.0)
+        blur2[row] = seen2 - own[row]
+        steep_of[row], bent[row] = max(steep, 0.0) * math.sqrt(2 * math.pi * seen2), deep
+        for k in range(lo, hi):
+            sound = np.isfinite(slope[k]) and slope[k] * s > 0
+            moved = -bend[k] * s / min(deep, -1e-9) if sound else 0.0
+            use[k - lo] = sound and abs(moved) < 1.2
+            shift[k - lo] = moved + (0.5 * blur2[row] * min(curved[k], 0.5) if last else 0.0)
+        rms, used = 0.0, 0
+        for _ in range(2):
+            used = 0
+            for i in range(free):
+                right[i] = 0.0
+                for j in range(free):
+                    m[i, j] = 0.0
+            for k in range(lo, hi):
+                if use[k - lo]:
+                    used += 1
+                    moves(at_x[k], at_y[k], nx[k], ny[k], shape, free, basis)
+                    for i in range(free):
+                        right[i] += basis[i] * shift[k - lo]
+                        for j in range(i + 1):
+                            m[i, j] += basis[i] * basis[j]
+            for i in range(free):
+                m[i, i] += 1e-6
+            if free == 5:
+                m[4, 4] += 1e-5 * used * shape[2] ** 2
+            decomposed(m, free)
+            substituted(m, right, free)
+            ss = 0.0
+            for k in range(lo, hi):
+                if use[k - lo]:
+                    moves(at_x[k], at_y[k], nx[k], ny[k], shape, free, basis)
+                    rest = shift[k - lo]
+                    for i in range(free):
+                        rest -= basis[i] * right[i]
+                    ss += rest * rest
+            rms = math.sqrt(ss / max(used - free, 1))
+            for k in range(lo, hi):
+                if np.isfinite(slope[k]) and slope[k] * s > 0:
+                    moves(at_x[k], at_y[k], nx[k], ny[k], shape, free, basis)
+                    rest = shift[k - lo]
+                    for i in range(free):
+                        rest -= basis[i] * right[i]
+                    use[k - lo] = abs(rest) <= 3 * rms and abs(shift[k - lo]) < 1.2 + (0.25 * blur2[row] if last else 0.0)
+        rms_of[row], share[row] = rms, used / max(hi - lo, 1)
+        for k in range(free):
+            for i in range(free):
+                inverse[i] = 1.0 if i == k else 0.0
+            substituted(m, inverse, free)
+            std[row, k] = math.sqrt(max(inverse[k], 0.0))
+        for k in range(4 if free == 5 else 3):
+            shapes[row, k] += right[k]
+        if free == 5:
+            shapes[row, 4] += right[4]
+        else:
+            shapes[row, 3] = shapes[row, 2]
+
+
+@dataclass(frozen=True)
+class Moved:
+    """One entry a rim."""
+
+    shape: Floats
+    """(n, 5) centre, semi-axes, angle in radians."""
+    std: Floats
+    """(n, 5) standard deviations; of a circle the third stands for the radius."""
+    contrast: Floats
+    told: NDArray[np.bool_]
+    """Whether the grey levels across it told where it is; else it stayed where it was."""
+    blur2: Floats
+    """Squared blur of the image across it, px^2."""
+
+
+def moved_rims(
+    pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: Any, y: Any, start: NDArray[np.int64], support: NDArray[np.int32],
+    shape: Floats, sign: Floats, rms: Floats, free: int, likely: NDArray[np.bool_], sigma: float,
+) -> Moved:  # fmt: skip
+    """Rims as lists of points (indices `support[start[i]:start[i + 1]]` into x, y); `free` parameters each: 3 for circles, 5.
+
+    `rms` (px) of the points, whose smoothing was `sigma`. What is not `likely` stays where it is and is only measured.
+    """
+    result = shape.copy()
+    std, contrast, told, blur2 = np.zeros((len(sign), 5)), np.zeros(len(sign)), np.zeros(len(sign), bool), np.zeros(len(sign))
+    for rows, turns in ((np.flatnonzero(likely), 3), (np.flatnonzero(~likely), 1)):
+        if not len(rows):
+            continue
+        count = np.diff(start)[rows]
+        first = np.concatenate([[0], np.cumsum(count)]).astype(np.int64)
+        points = support[np.repeat(start[rows] - first[:-1], count) + np.arange(first[-1])]
+        part = _moved(pixels, mask, x, y, first, points, shape[rows], sign[rows], rms[rows], free, turns, sigma)
+        result[rows], std[rows], contrast[rows], told[rows] = part.shape, part.std, part.contrast, part.told
+        blur2[rows] = part.blur2
+    return Moved(result, std, contrast, told, blur2)
+
+
+def _moved(
+    pixels: Any, mask: Any, x: Any, y: Any, start: Any, points: Any, began: Floats, sign: Floats, rms: Floats, free: int,
+    turns: int, sigma: float,
+) -> Moved:  # fmt: skip
+    n, total = len(sign), 2 * len(points)
+    shape = began.copy()
+    count = 2.0 * np.diff(start)
+    blur2, steep, rest, share, deep, std = np.ones(n), np.empty(n), np.empty(n), np.empty(n), np.empty(n), np.zeros((n, 5))
+    # Rims that bend much bear less smoothing across; else the best is twice the blur, which the first round tells.
+    mean = np.sqrt(shape[:, 2] * shape[:, 3])
+    tightest = np.minimum(mean, 2.0 * shape.T[2:4].min(axis=0) ** 2 / shape.T[2:4].max(axis=0))
+    most = np.clip(np.floor(tightest / 2.0) / 2.0, _WIDTHS[0], _WIDTHS[-1])
+    wide = np.minimum(most, 2.0)
+    places = [np.empty(total) for _ in range(5)]
+    blurs = np.array([own_blur(width) for width in _WIDTHS])
+    for turn in range(turns):
+        last = turn == turns - 1
+        if turn:
+            best = np.round(2 * 2.2 * np.sqrt(np.maximum(blur2, 0.5))) / 2
+            wide = np.minimum(np.clip(best, 1.5, None), most)
+        # The first rounds need no more than the points themselves; the last looks between them too, since they are nine
+        # tenths of a px apart in the mean and each sees half a px to either side.
+        made = _places(x, y, points, start, shape, last, *places)
+        at_x, at_y, nx, ny, curved = (a[:made] for a in places)
+        which = np.round((wide - _WIDTHS[0]) * 2).astype(np.int64)
+        section = cross_sections(pixels, mask, at_x, at_y, nx, ny, _WIDTHS, np.repeat(which, np.diff(start) * (2 if last else 1)))
+        own, gain = blurs[which].T
+        _solved(
+            at_x, at_y, nx, ny, curved, section.slope, section.bend, section.third, start, 2 if last else 1, shape, sign, free,
+            own, last and turns > 1, blur2, steep, rest, share, deep, std,
+        )  # fmt: skip
+    moved = np.hypot(*(shape - began).T[:2]) + np.abs(shape - began)[:, 2:4].max(axis=1)
+    points_std = rms * np.sqrt(2 * 4.2 / np.maximum(count, 3))
+    told = (turns > 1) & (share >= 0.5) & (deep < 0) & (rest <= 1.0)
+    told &= moved <= _APART + 3 * points_std + 0.5 * blur2 / np.maximum(tightest, 2.0)
+    std *= rest[:, None] * math.sqrt(2 * _ALIKE)
+    fallback = np.stack([points_std, points_std, points_std / math.sqrt(2), points_std / math.sqrt(2), points_std / mean], axis=1)
+    std = np.where(told[:, None], std, fallback)
+    shrunk = (sigma**2 + 0.5) / (2 * np.maximum(mean, 2.0))
+    shape = np.where(told[:, None], shape, began + np.outer(shrunk, (0, 0, 1, 1, 0)))
+    if free == 3:
+        shape[:, 3] = shape[:, 2]
+    return Moved(shape, std, steep * gain, told, blur2)
