@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from lucid_finch.core import engine
-from lucid_finch.core.detectors.circles import radius_range
+from lucid_finch.core.detectors.round_shapes import size_range
 from lucid_finch.core.errors import Cancelled, ParameterError
 from lucid_finch.core.explaining import explain
 from lucid_finch.core.image import Image
@@ -189,10 +189,10 @@ class Limits(unittest.TestCase):
 
     def test_ranges_follow_from_the_image(self) -> None:
         image = Image.from_array(np.zeros((200, 300), np.uint8))
-        self.assertEqual(radius_range(None, image), (5.0, 100.0))
-        self.assertEqual(radius_range((20.0, None), image), (20.0, 100.0))
+        self.assertEqual(size_range(None, image), (5.0, 100.0))
+        self.assertEqual(size_range((20.0, None), image), (20.0, 100.0))
         # Larger than the image is no error: nothing of such a rim could be told from a line.
-        self.assertLessEqual(radius_range((20.0, 9000.0), image)[1], 361)
+        self.assertLessEqual(size_range((20.0, 9000.0), image)[1], 361)
         self.assertEqual(len(engine.detect("circles", image, {"radius": (500.0, 9000.0)}).findings), 0)
 
     def test_a_lower_limit_finds_the_same_and_more(self) -> None:
@@ -232,13 +232,13 @@ class Parts(unittest.TestCase):
         row = 100 + height / 2 * (1 + erf((np.arange(60) - 30 - offset) / blur / math.sqrt(2)))
         pixels = np.tile(row.astype(np.float32), (20, 1))
         one = np.ones(5)
-        section = cross_sections(pixels, None, 30 * one, np.arange(5) + 7.0, one, 0 * one, 2.0)
+        section = cross_sections(pixels, None, 30 * one, np.arange(5) + 7.0, one, 0 * one, (2.0,))
         self.assertAlmostEqual(float(-section.bend[0] / section.third[0]), offset, delta=0.03)
         own, gain = own_blur(2.0)
         seen = float(-section.slope[0] / section.third[0])
         self.assertAlmostEqual(seen - own, blur**2, delta=0.15)
         self.assertAlmostEqual(float(section.slope[0]) * math.sqrt(2 * math.pi * seen) * gain, height, delta=0.8)
-        self.assertTrue(np.isnan(cross_sections(pixels, None, one, one, one, 0 * one, 2.0).slope).all())
+        self.assertTrue(np.isnan(cross_sections(pixels, None, one, one, one, 0 * one, (2.0,)).slope).all())
 
     def test_a_cell_and_a_place_are_tied(self) -> None:
         found = engine.detect("circles", drawn([("disc", 150.0, 110.0, 30.0, 50.0)]), {"radius": (20.0, 40.0)})

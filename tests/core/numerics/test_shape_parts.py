@@ -87,8 +87,8 @@ class Points(unittest.TestCase):
         angle = np.concatenate([np.arange(16) / 16, np.arange(16) / 16]) + 0.01
         support = np.concatenate([np.arange(16), np.arange(8, 24)]).astype(np.int32)
         rims = Rims({"radius": np.array([3.8, 3.8])}, np.array([0, 16, 32]), support, angle)
-        np.testing.assert_allclose(own_coverage(rims, np.array([2.0, 1.0])), [1.0, 0.5])
-        np.testing.assert_allclose(own_coverage(rims, np.array([1.0, 2.0])), [0.5, 1.0])
+        np.testing.assert_allclose(own_coverage(rims, np.full(2, 24.0), np.array([2.0, 1.0])), [1.0, 0.5])
+        np.testing.assert_allclose(own_coverage(rims, np.full(2, 24.0), np.array([1.0, 2.0])), [0.5, 1.0])
 
 
 class Loops(unittest.TestCase):

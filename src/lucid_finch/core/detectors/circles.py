@@ -83,10 +83,11 @@ class Circles(RoundShapes):
         x, y, nx, ny = (a[which] for a in (oriented.points.x, oriented.points.y, oriented.nx, oriented.ny))
         size = image.width, image.height
         wide = max(low / BEYOND, 3.0), max(high * BEYOND, low / BEYOND + 1.0)
+        seen = self.floor(parameters) or SEEN
         with cancellable(context.cancelled):
-            centres = find_centres(x, y, nx, ny, size, wide, _MOST_CENTRES)
+            centres = find_centres(x, y, nx, ny, size, wide, seen, _MOST_CENTRES)
             filed = filed_points(x, y, nx, ny, oriented.chain_of[which], size)
-            rims = fit_rims(filed, centres, wide, self.floor(parameters) or SEEN, block_density(x, y, *size), _BLOCK)
+            rims = fit_rims(filed, centres, wide, seen, block_density(x, y, *size), _BLOCK)
             rims = refined_rims(image.pixels, image.mask, x, y, rims, parameters.sigma)
         step = 2.5 * max(oriented.background.correlation, 0.8)
         tests = math.log(max(image.width * image.height / step**2, 10.0) * max((high - low) / step, 2.0))

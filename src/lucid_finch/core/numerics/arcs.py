@@ -16,7 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from lucid_finch.core.numerics.compiling import helper, kernel
-from lucid_finch.core.numerics.rim_sections import from_rim
+from lucid_finch.core.numerics.rim_sections import from_rim, taken
 
 Floats = NDArray[np.float32]
 
@@ -33,7 +33,7 @@ _LEVER = 2.5
 
 @kernel
 def direct_ellipse(x, y, nx, ny, n, conic, out):  # type: ignore[no-untyped-def]
-    """Ellipse through n places with gradient directions: centre, semi-axes, angle into `out`; False where there is none."""
+    """Ellipse through n places with gradient directions: shape as `from_rim` wants it into `out`; False where there is none."""
     mx, my = 0.0, 0.0
     for i in range(n):
         mx += x[i]
@@ -154,6 +154,7 @@ def direct_ellipse(x, y, nx, ny, n, conic, out):  # type: ignore[no-untyped-def]
     out[2], out[3] = size * math.sqrt(rest / (mean - half)), size * math.sqrt(rest / (mean + half))
     # The major axis lies where the form is least.
     out[4] = 0.5 * math.atan2(cb, ca - cc) + 0.5 * math.pi
+    taken(out[:5], out)
     return True
 
 
@@ -166,7 +167,7 @@ def _cut(order, start, x, y, nx, ny, clear, arcs, samples, first, last):  # type
     cuts = np.empty(longest + 1, np.int64)
     stack = np.empty((longest + 4, 2), np.int64)
     px, py, pu, pv = np.empty(_FITTED), np.empty(_FITTED), np.empty(_FITTED), np.empty(_FITTED)
-    shape, conic = np.empty(5), np.empty(6)
+    shape, conic = np.empty(7), np.empty(6)
     made = 0
     for chain in range(start.size - 1):
         begin, n = start[chain], start[chain + 1] - start[chain]
@@ -327,7 +328,7 @@ def _inner(samples, i, j, sign):  # type: ignore[no-untyped-def]
 def _pair(sign, count, turn, begins, shape, samples, least, most, flattest, seen, tried, out, of):  # type: ignore[no-untyped-def]
     n = sign.size
     x, y, nx, ny = np.empty(2 * SAMPLES), np.empty(2 * SAMPLES), np.empty(2 * SAMPLES), np.empty(2 * SAMPLES)
-    found, conic = np.empty(5), np.empty(6)
+    found, conic = np.empty(7), np.empty(6)
     made = 0
     full = 2 * math.pi
     for reach in range(2 * n - 1):
@@ -359,8 +360,7 @@ def _pair(sign, count, turn, begins, shape, samples, least, most, flattest, seen
                 if not direct_ellipse(x, y, nx, ny, 2 * SAMPLES, conic, found):
                     continue
             else:
-                for k in range(5):
-                    found[k] = shape[i, k]
+                taken(shape[i], found)
             a, b = found[2], found[3]
             if not (b >= least and a <= most and b >= flattest * a):
                 continue

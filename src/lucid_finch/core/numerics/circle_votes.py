@@ -31,8 +31,8 @@ _BEYOND = 0.3
 """Radii by which a centre may lie outside the image."""
 _STANDING_OUT = 4.0
 """Standard deviations by which a cell must have more votes than most."""
-_SEEN = 0.16
-"""Share of a rim that must have voted for one place."""
+_GATHERED = 1.75
+"""Votes that a rim brings together at its centre, for each point of it, at the least: a cell is pooled with its neighbours."""
 
 
 @kernel
@@ -120,9 +120,10 @@ def bands(least: float, most: float) -> list[tuple[float, float]]:
 
 
 def find_centres(
-    x: Floats, y: Floats, nx: Floats, ny: Floats, size: tuple[int, int], radius: tuple[float, float], most: int
+    x: Floats, y: Floats, nx: Floats, ny: Floats, size: tuple[int, int], radius: tuple[float, float], seen: float, most: int
 ) -> Centres:
-    """At most `most` centres of an image of that width and height, the best first. `nx`, `ny`: unit gradients.
+    """At most `most` centres of an image of that width and height, the best first. `nx`, `ny`: unit gradients; `seen`: the
+    share of a rim that must be seen.
 
     Raises `Cancelled`.
     """
@@ -146,7 +147,7 @@ def find_centres(
         # The tail of what lies everywhere, from its upper quartile: clutter is rougher than chance.
         rough = max(float(np.quantile(some, 0.8)) - usual, math.sqrt(usual), 0.5) / 0.84
         rim = 2 * math.pi * middle
-        least = max(_SEEN * rim, min(usual + _STANDING_OUT * rough, 0.8 * rim))
+        least = min(usual + max(_GATHERED * seen * rim, _STANDING_OUT * rough), 0.8 * rim)
         room = 20_000
         row, column, here = (np.empty(room, np.int32) for _ in range(3))
         n = _peaks(pooled, int(least), row, column, here)

@@ -16,8 +16,8 @@ from numpy.typing import NDArray
 from lucid_finch.core.errors import Cancelled
 from lucid_finch.core.numerics.arcs import SAMPLES, Arcs, Seeds
 from lucid_finch.core.numerics.compiling import helper, kernel
-from lucid_finch.core.numerics.rim_sections import decomposed, from_rim, moved_rims, moves, substituted
-from lucid_finch.core.numerics.rims import TILE, WINDOW, Filed, Rims, within_rim
+from lucid_finch.core.numerics.rim_sections import decomposed, from_rim, moved_rims, moves, substituted, taken
+from lucid_finch.core.numerics.rims import TILE, WINDOW, Filed, Rims, likely_rims, within_rim
 from lucid_finch.core.numerics.threads import cancelled_here
 
 Floats = NDArray[np.float32]
@@ -30,7 +30,7 @@ _KNOTS = 256
 @helper
 def _near(x, y, first, across, down, shape, margin, out):  # type: ignore[no-untyped-def]
     """Points within `margin` px of the rim, more or less; returns how many."""
-    c, s = math.cos(shape[4]), math.sin(shape[4])
+    c, s = shape[5], shape[6]
     a, b = shape[2], shape[3]
     wide = math.sqrt((a * c) ** 2 + (b * s) ** 2) + margin
     high = math.sqrt((a * s) ** 2 + (b * c) ** 2) + margin
@@ -63,7 +63,7 @@ def _lay(  # type: ignore[no-untyped-def]
     block_columns, from_row, to_row, explained, stamp, seen_by, chosen, out, made, start, support, place,
 ):  # fmt: skip
     room = support.size
-    shape, r5, m5, jac = np.empty(5), np.empty(5), np.empty((5, 5)), np.empty(5)
+    shape, r5, m5, jac = np.empty(7), np.empty(5), np.empty((5, 5)), np.empty(5)
     covered = np.zeros(_PARTS, np.uint8)
     leaning, many, normal = np.zeros(_PARTS), np.zeros(_PARTS), np.zeros(_PARTS)
     along = np.empty(_KNOTS + 1)
@@ -72,8 +72,7 @@ def _lay(  # type: ignore[no-untyped-def]
         if explained[of[row, 0]] and explained[of[row, 1]]:
             continue
         sign = signs[row]
-        for k in range(5):
-            shape[k] = seeds[row, k]
+        taken(seeds[row], shape)
         a0, b0 = shape[2], shape[3]
         margin = max(0.25 * b0, 5.0)
         ring = _near(x, y, first, across, down, shape, margin + 2.0, chosen)
@@ -117,6 +116,7 @@ def _lay(  # type: ignore[no-untyped-def]
             if shape[3] > shape[2]:
                 shape[2], shape[3] = shape[3], shape[2]
                 shape[4] += 0.5 * math.pi
+            taken(shape[:5], shape)
             a, b = shape[2], shape[3]
             away = (shape[0] - seeds[row, 0]) ** 2 + (shape[1] - seeds[row, 1]) ** 2
             if not (b > 2.0 and b > 0.5 * b0 and a < 2.0 * a0 + 4 and away < a0 * a0):
@@ -124,6 +124,8 @@ def _lay(  # type: ignore[no-untyped-def]
                 break
             if again == 3:
                 ring = _near(x, y, first, across, down, shape, margin, chosen)
+            elif again > 4 and abs(r5[0]) + abs(r5[1]) + abs(r5[2]) + abs(r5[3]) < 0.01:
+                break
         a, b = shape[2], shape[3]
         if not sound or b < least or a > most or b < flattest * a:
             continue
@@ -150,7 +152,7 @@ def _lay(  # type: ignore[no-untyped-def]
             normal[k] = turned + 2 * math.pi if turned < 0 else turned
         begin = start[made[0]]
         held, ss, crowd = 0, 0.0, 0.0
-        c, s = math.cos(shape[4]), math.sin(shape[4])
+        c, s = shape[5], shape[6]
         for k in range(ring):
             i = chosen[k]
             e, u, v = from_rim(x[i], y[i], shape)
@@ -274,7 +276,7 @@ def refined_ellipses(
     """The ellipses laid through what is measured across their rims, with contrast and standard deviations as columns more.
     Those that are hardly ellipses stay where they are. `x`, `y`: the edge points, whose smoothing was `sigma`."""
     c = dict(rims.columns)
-    likely = (c["fidelity"] > 0.4) & (c["turning"] > 0.2) & (c["coverage"] > 0.25)
+    likely = likely_rims(c)
     names = ("x", "y", "semi_major", "semi_minor", "turn")
     shape = np.stack([c[name] for name in names], axis=1)
     moved = moved_rims(pixels, mask, x, y, rims.start, rims.support, shape, c["sign"], c["rms"], 5, likely, sigma)

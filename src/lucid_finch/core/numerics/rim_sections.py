@@ -22,17 +22,27 @@ _WIDTHS = (1.0, 1.5, 2.0, 2.5, 3.0)
 """px by which the neighbourhood of a rim may be smoothed across it."""
 _APART = 0.5
 """px: where that moves a rim by more, something beside it is the reason."""
+_FIRST = 40
+"""Points of a rim that the first rounds take at least, if it has them."""
 _ALIKE = 2.0
 """Places a px apart along a rim err alike to this degree, interpolated between pixels as they are."""
+
+
+@kernel
+def taken(five, shape):  # type: ignore[no-untyped-def]
+    """Centre, semi-axes and angle into a shape as `from_rim` wants it."""
+    for k in range(5):
+        shape[k] = five[k]
+    shape[5], shape[6] = math.cos(five[4]), math.sin(five[4])
 
 
 @kernel
 def from_rim(x, y, shape):  # type: ignore[no-untyped-def]
     """Distance from the rim of an ellipse to first order (exact for a circle), positive outside, and the unit normal.
 
-    `shape`: centre, semi-axes, angle of the first in radians.
+    `shape` (7): centre, semi-axes, angle of the first in radians, its cosine and sine.
     """
-    c, s = math.cos(shape[4]), math.sin(shape[4])
+    c, s = shape[5], shape[6]
     dx, dy = x - shape[0], y - shape[1]
     u, v = (dx * c + dy * s) / shape[2], (dy * c - dx * s) / shape[3]
     g = math.sqrt(u * u + v * v)
@@ -50,7 +60,7 @@ def moves(px, py, u, v, shape, free, basis):  # type: ignore[no-untyped-def]
     if free == 3:
         basis[2] = 1.0
     else:
-        c, s = math.cos(shape[4]), math.sin(shape[4])
+        c, s = shape[5], shape[6]
         dx, dy = px - shape[0], py - shape[1]
         p, q = dx * c + dy * s, dy * c - dx * s
         nu, nv = u * c + v * s, v * c - u * s
@@ -90,17 +100,17 @@ def substituted(m, r, n):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _places(x, y, support, start, shapes, between, at_x, at_y, nx, ny, curved):  # type: ignore[no-untyped-def]
-    """The places on each rim nearest to its points, and where asked half a px on from each; curvature there."""
+def _places(x, y, support, start, shapes, stride, between, begin, at_x, at_y, nx, ny, curved):  # type: ignore[no-untyped-def]
+    """The places on each rim nearest to every so many of its points, from `begin` on, and where asked half a px on from each;
+    curvature there."""
     made = 0
-    shape = np.empty(5)
+    shape = np.empty(7)
     for row in range(shapes.shape[0]):
-        for k in range(5):
-            shape[k] = shapes[row, k]
-        c, s = math.cos(shape[4]), math.sin(shape[4])
+        taken(shapes[row], shape)
+        c, s = shape[5], shape[6]
         a2, b2 = shape[2] ** 2, shape[3] ** 2
         for part in range(2 if between else 1):
-            for j in range(start[row], start[row + 1]):
+            for j in range(start[row], start[row + 1], stride[row]):
                 px, py = x[support[j]] + 0.0, y[support[j]] + 0.0
                 e, u, v = from_rim(px, py, shape)
                 if part == 1:
@@ -112,24 +122,24 @@ def _places(x, y, support, start, shapes, between, at_x, at_y, nx, ny, curved): 
                 p, q = (dx * c + dy * s) / a2, (dy * c - dx * s) / b2
                 curved[made] = 1.0 / (a2 * b2 * (p * p + q * q) ** 1.5)
                 made += 1
+        begin[row + 1] = made
     return made
 
 
 @kernel
 def _solved(  # type: ignore[no-untyped-def]
-    at_x, at_y, nx, ny, curved, slope, bend, third, start, times, shapes, sign, free, own, last, blur2, steep_of, rms_of,
+    at_x, at_y, nx, ny, curved, slope, bend, third, start, shapes, sign, free, own, last, blur2, steep_of, rms_of,
     share, bent, std,
 ):  # fmt: skip
-    shape, basis, right = np.empty(5), np.empty(5), np.empty(5)
+    shape, basis, right = np.empty(7), np.empty(5), np.empty(5)
     m, inverse = np.empty((5, 5)), np.empty(5)
     longest = 1
     for row in range(start.size - 1):
-        longest = max(longest, times * (start[row + 1] - start[row]))
+        longest = max(longest, start[row + 1] - start[row])
     shift, use = np.empty(longest), np.empty(longest, np.uint8)
     for row in range(start.size - 1):
-        lo, hi = times * start[row], times * start[row + 1]
-        for k in range(5):
-            shape[k] = shapes[row, k]
+        lo, hi = start[row], start[row + 1]
+        taken(shapes[row], shape)
         s = sign[row]
         n, steep, deep = 0, 0.0, 0.0
         for k in range(lo, hi):
@@ -250,22 +260,25 @@ def _moved(
     most = np.clip(np.floor(tightest / 2.0) / 2.0, _WIDTHS[0], _WIDTHS[-1])
     wide = np.minimum(most, 2.0)
     places = [np.empty(total) for _ in range(5)]
+    begin = np.zeros(n + 1, np.int64)
     blurs = np.array([own_blur(width) for width in _WIDTHS])
     for turn in range(turns):
         last = turn == turns - 1
         if turn:
             best = np.round(2 * 2.2 * np.sqrt(np.maximum(blur2, 0.5))) / 2
             wide = np.minimum(np.clip(best, 1.5, None), most)
-        # The first rounds need no more than the points themselves; the last looks between them too, since they are nine
-        # tenths of a px apart in the mean and each sees half a px to either side.
-        made = _places(x, y, points, start, shape, last, *places)
+        # The first rounds need no more than some of the points; the last looks between them too, since they are nine tenths of
+        # a px apart in the mean and each sees half a px to either side.
+        whole = last and turns > 1
+        stride = np.ones(n, np.int64) if whole else np.maximum(np.diff(start) // _FIRST, 1)
+        made = _places(x, y, points, start, shape, stride, whole, begin, *places)
         at_x, at_y, nx, ny, curved = (a[:made] for a in places)
         which = np.round((wide - _WIDTHS[0]) * 2).astype(np.int64)
-        section = cross_sections(pixels, mask, at_x, at_y, nx, ny, _WIDTHS, np.repeat(which, np.diff(start) * (2 if last else 1)))
+        section = cross_sections(pixels, mask, at_x, at_y, nx, ny, _WIDTHS, np.repeat(which, np.diff(begin)))
         own, gain = blurs[which].T
         _solved(
-            at_x, at_y, nx, ny, curved, section.slope, section.bend, section.third, start, 2 if last else 1, shape, sign, free,
-            own, last and turns > 1, blur2, steep, rest, share, deep, std,
+            at_x, at_y, nx, ny, curved, section.slope, section.bend, section.third, begin, shape, sign, free, own, whole,
+            blur2, steep, rest, share, deep, std,
         )  # fmt: skip
     moved = np.hypot(*(shape - began).T[:2]) + np.abs(shape - began)[:, 2:4].max(axis=1)
     points_std = rms * np.sqrt(2 * 4.2 / np.maximum(count, 3))

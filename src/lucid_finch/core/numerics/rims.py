@@ -118,6 +118,7 @@ def _fit_rims(  # type: ignore[no-untyped-def]
     room = support.size
     points = np.empty(x.size, np.int32)
     chosen = np.empty(x.size, np.int32)
+    close_by = np.empty(x.size, np.int32)
     bins = np.zeros((2, int(most_radius * 1.3) + 8), np.int32)
     covered = np.zeros(1024, np.uint8)
     leaning = np.zeros(1024)
@@ -189,14 +190,39 @@ def _fit_rims(  # type: ignore[no-untyped-def]
                     bins[s, r] = 0
                 sign = 1.0 if s == 1 else -1.0
                 mx, my, radius = cx, cy, at + 0.5
+                # Reached from another cell before.
+                known = False
+                for k in range(made[0]):
+                    if (
+                        abs(out[2, k] - radius) < 2.5
+                        and out[3, k] == sign
+                        and (out[0, k] - cx) ** 2 + (out[1, k] - cy) ** 2 < 4.0
+                    ):
+                        known = True
+                        break
+                if known:
+                    continue
                 sound = True
                 ring = _ring(x, y, first, across, down, mx, my, max(0.75 * radius - 4, 0.5), 1.28 * radius + 5, chosen)
+                close = 0
                 for again in range(7):
                     tolerance = (3.0, 2.2, 1.6, 0.0, 0.0, 0.0, 0.0)[again]
                     tolerance = max(tolerance, within_rim(radius))
                     n, sx, sy, sr, xx, xy, yy, px, py = 0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
-                    for k in range(ring):
-                        i = chosen[k]
+                    if again in (0, 3):
+                        # Those that can count in the rounds to come.
+                        close = 0
+                        for k in range(ring):
+                            i = chosen[k]
+                            dx, dy = x[i] - mx, y[i] - my
+                            d2 = dx * dx + dy * dy
+                            wide = max(6.0 if again == 0 else 2.0, within_rim(radius) + 1.0)
+                            if (radius - wide) ** 2 * (radius > wide) <= d2 <= (radius + wide) ** 2:
+                                if sign * (dx * nx[i] + dy * ny[i]) > 0.0:
+                                    close_by[close] = i
+                                    close += 1
+                    for k in range(close):
+                        i = close_by[k]
                         dx, dy = x[i] - mx, y[i] - my
                         d = math.sqrt(dx * dx + dy * dy)
                         e = d - radius
@@ -229,6 +255,8 @@ def _fit_rims(  # type: ignore[no-untyped-def]
                     away = (mx - cx) ** 2 + (my - cy) ** 2 > slack * slack * 4 + 9
                     if away or not (0.6 * (at + 0.5) < radius < 1.6 * (at + 0.5)):
                         sound = False
+                        break
+                    if again > 3 and abs(ux) + abs(uy) + abs(dr) < 0.003:
                         break
                 if not sound or radius < least_radius or radius > most_radius:
                     continue
@@ -414,11 +442,16 @@ def own_coverage(rims: Rims, around: NDArray[np.float64], merit: NDArray[np.floa
     return out
 
 
+def likely_rims(columns: dict[str, NDArray[np.float64]]) -> NDArray[np.bool_]:
+    """Which rims are worth being measured closely."""
+    return np.asarray((columns["fidelity"] > 0.5) & (columns["turning"] > 0.35) & (columns["coverage"] > 0.3))
+
+
 def refined_rims(pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: Floats, y: Floats, rims: Rims, sigma: float) -> Rims:
     """The circles laid through what is measured across their rims, with contrast and standard deviations as columns more.
     Those that are hardly circles stay where they are. `x`, `y`: the edge points, whose smoothing was `sigma`."""
     c = dict(rims.columns)
-    likely = (c["fidelity"] > 0.4) & (c["turning"] > 0.2) & (c["coverage"] > 0.25)
+    likely = likely_rims(c)
     shape = np.stack([c["x"], c["y"], c["radius"], c["radius"], np.zeros(len(rims))], axis=1)
     moved = moved_rims(pixels, mask, x, y, rims.start, rims.support, shape, c["sign"], c["rms"], 3, likely, sigma)
     for k, name in enumerate(("x", "y", "radius")):
