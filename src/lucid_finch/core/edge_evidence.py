@@ -93,6 +93,14 @@ class OrientedPoints:
         return found
 
     @property
+    def along(self) -> NDArray[np.int32]:
+        """Place of each point along all chains, one after the other with a gap between."""
+        found = np.empty(len(self.points), np.int32)
+        count = np.diff(self.chains.start)
+        found[self.chains.order] = np.arange(len(self.points)) + np.repeat(np.arange(len(count)), count)
+        return found
+
+    @property
     def nbytes(self) -> int:
         return self.points.nbytes + 3 * self.nx.nbytes
 

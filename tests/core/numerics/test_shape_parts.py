@@ -78,7 +78,7 @@ class Points(unittest.TestCase):
     def test_filed_points_are_all_there(self) -> None:
         random = np.random.default_rng(1)
         x, y = (random.uniform(-0.4, n - 0.6, 200).astype(np.float32) for n in (90, 50))
-        filed = filed_points(x, y, x, y, np.arange(200, dtype=np.int32), (90, 50))
+        filed = filed_points(x, y, x, y, *2 * [np.arange(200, dtype=np.int32)], (90, 50))
         self.assertEqual(sorted(filed.order.tolist()), list(range(200)))
         self.assertEqual(int(filed.first[-1]), 200)
         np.testing.assert_array_equal(filed.x, x[filed.order])

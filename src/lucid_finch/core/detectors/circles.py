@@ -86,7 +86,7 @@ class Circles(RoundShapes):
         seen = self.floor(parameters) or SEEN
         with cancellable(context.cancelled):
             centres = find_centres(x, y, nx, ny, size, wide, seen, _MOST_CENTRES)
-            filed = filed_points(x, y, nx, ny, oriented.chain_of[which], size)
+            filed = filed_points(x, y, nx, ny, oriented.chain_of[which], oriented.along[which], size)
             rims = fit_rims(filed, centres, wide, seen, block_density(x, y, *size), _BLOCK)
             rims = refined_rims(image.pixels, image.mask, x, y, rims, parameters.sigma)
         step = 2.5 * max(oriented.background.correlation, 0.8)

@@ -71,27 +71,6 @@ class _Size(DetectorParameters):
 class EllipsesParameters(RoundParameters, _Size):
     """Parameters of `ellipses`, the size before what both kinds of round shapes take."""
 
-    roundness_min: float = judges(
-        0.85,
-        label="On the rim, at least",
-        least=0.0,
-        most=1.0,
-        usual=(0.0, 1.0),
-        criterion="roundness",
-        help="Share of the edge points of the chains near the rim that lie on it: a rounded rectangle has few.",
-    )
-    deviation_max: float = judges(
-        1.0,
-        label="Deviation, at most",
-        least=0.0,
-        most=100.0,
-        usual=(0.0, 5.0),
-        criterion="deviation",
-        sense="at most",
-        help="How far the rim strays from an ellipse beyond what the noise explains, in units of what is usual: 0.25 px and 1.2 %"
-        " of the size of a whole rim, half of that where half is seen.",
-    )
-
 
 @dataclass(frozen=True)
 class _Begun:
@@ -123,10 +102,6 @@ class Ellipses(RoundShapes):
         Column("angle_std", "angle ±", "deg", "one standard deviation, from the noise alone; 180 of a circle", 2),
         Column("roundness", "on the rim", "", "share of the points of the rim's chains that lie on it", 2),
     )
-    criteria = (
-        *RoundShapes.criteria,
-        Column("deviation", "deviation", "", "how far the rim strays from an ellipse, in units of what is usual", 2),
-    )
     rim_columns = ("semi_major", "semi_minor", "semi_major_std", "semi_minor_std")
 
     def gather(self, image: Image, parameters: EllipsesParameters, context: Context) -> Gathered:
@@ -151,20 +126,10 @@ class Ellipses(RoundShapes):
         columns, c = candidates.columns, gathered.rims.columns
         columns["ratio"] = c["semi_minor"] / c["semi_major"]
         columns["turn"] = c["turn"]
-        columns["deviation"] = self.deviation(gathered, parameters)
         columns["angle"] = _angle(image, c["turn"])
         # Beyond half a turn all directions are alike.
         columns["angle_std"] = np.minimum(np.degrees(c["turn_std"]), 180.0)
         return candidates
-
-    def deviation(self, gathered: Gathered, parameters: EllipsesParameters) -> Array:
-        """How far each rim strays beyond the noise, in units of what is usual."""
-        c = gathered.rims.columns
-        usual = (0.25 + 0.012 * self.size(c)) * np.clip(c["coverage"], 0.2, 1.0)
-        return np.asarray(np.sqrt(np.maximum(c["rms"] ** 2 - _noise2(gathered, parameters.sigma), 0.0)) / usual)
-
-    def soundness(self, gathered: Gathered, parameters: EllipsesParameters) -> Array:
-        return super().soundness(gathered, parameters) / (1 + self.deviation(gathered, parameters) ** 2)
 
     def size(self, columns: dict[str, Array]) -> Array:
         return np.sqrt(columns["semi_major"] * columns["semi_minor"])
@@ -276,21 +241,6 @@ _FAINT = 0.5
 """Share of the usual limit of the gradient down to which is looked when asked why."""
 
 
-def _noise2(gathered: Gathered, sigma: float) -> Array:
-    """Mean squared distance of the points of each rim that noise alone explains, px^2.
-
-    The place of an edge errs by the noise of the second derivative over the third; white noise smoothed by `sigma` has a second
-    derivative sqrt(3 / 2) / sigma times its first, and a step of blur s a third 1 / s^2 times its first.
-    """
-    rims = gathered.rims
-    clear = gathered.oriented.clear[gathered.which[rims.support]].astype(float)
-    count = np.maximum(np.diff(rims.start), 1)
-    owner = np.repeat(np.arange(len(rims)), np.diff(rims.start))
-    unclear2 = np.bincount(owner, 1 / np.maximum(clear, 0.1) ** 2, len(rims)) / count
-    blur2 = np.clip(rims.columns["blur2"], 0.3, 9.0)
-    return np.asarray((1.1 * math.sqrt(1.5) * (sigma**2 + blur2) / sigma) ** 2 * unclear2)
-
-
 def _angle(image: Image, turn: Array) -> Array:
     """Directions in the frame of the image, radians, to degrees in [0, 180) of the source."""
     zero = np.zeros_like(turn)
@@ -313,7 +263,7 @@ def _laid(
     seeds = pair_arcs(arcs, axis, flattest, 0.75 * seen, _MOST_SEEDS)
     which = oriented.telling()
     x, y, nx, ny = (a[which] for a in (p.x, p.y, oriented.nx, oriented.ny))
-    filed = filed_points(x, y, nx, ny, oriented.chain_of[which], (image.width, image.height))
+    filed = filed_points(x, y, nx, ny, oriented.chain_of[which], oriented.along[which], (image.width, image.height))
     density = block_density(x, y, image.width, image.height)
     return which, _Begun(arcs, seeds), lay_ellipses(filed, seeds, arcs, axis, flattest, seen, density, _BLOCK)
 

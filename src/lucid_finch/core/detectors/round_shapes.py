@@ -71,13 +71,25 @@ class RoundParameters(DetectorParameters):
         help="Share of the rim along which there are edge points.",
     )
     roundness_min: float = judges(
-        0.65,
+        0.85,
         label="On the rim, at least",
         least=0.0,
         most=1.0,
         usual=(0.0, 1.0),
         criterion="roundness",
-        help="Share of the edge points of the rim's own chains, near it, that lie on it: a square has few.",
+        help="Share of the edge points of the rim's own chains that lie on it, of those and of what leaves it along a tangent:"
+        " squares and bars with round ends have few.",
+    )
+    deviation_max: float = judges(
+        1.0,
+        label="Deviation, at most",
+        least=0.0,
+        most=100.0,
+        usual=(0.0, 5.0),
+        criterion="deviation",
+        sense="at most",
+        help="How far the rim strays from the shape beyond what the noise explains, in units of what is usual: 0.2 px and 0.8 %"
+        " of the size of a whole rim, half of that where half is seen.",
     )
     turning_min: float = judges(
         0.6,
@@ -141,6 +153,7 @@ class RoundShapes(Detector):
     criteria: ClassVar[tuple[Column, ...]] = (
         Column("turning", "turn of the gradient", "", "share of the rim's turn that the gradient makes along it", 2),
         Column("enough", "rim seen for its size", "", "share of the rim that is seen, over what so small a one needs", 2),
+        Column("deviation", "deviation", "", "how far the rim strays from the shape, in units of what is usual", 2),
         Column("agrees", "polarity", "", "1 where the polarity is the one asked for", 0),
     )
     near = 12.0
@@ -157,9 +170,16 @@ class RoundShapes(Detector):
         """(n, turns, 2) places on the rims."""
         raise NotImplementedError
 
+    def deviation(self, gathered: Any, parameters: Any) -> Array:
+        """How far each rim strays beyond the noise, in units of what is usual."""
+        c = gathered.rims.columns
+        usual = (0.2 + 0.008 * self.size(c)) * np.clip(c["coverage"], 0.5, 1.0)
+        return np.asarray(c["stray"] / usual)
+
     def soundness(self, gathered: Any, parameters: Any) -> Array:
         """What the worth of each rim is multiplied by where rims compete for points."""
-        return np.clip(gathered.rims.columns["fidelity"], 0.1, 1.0)
+        fidelity = np.clip(gathered.rims.columns["fidelity"], 0.1, 1.0)
+        return np.asarray(fidelity / (1 + self.deviation(gathered, parameters) ** 2))
 
     def no_least(self, parameters: Any) -> bool:
         """Whether the least size follows from the image alone."""
@@ -190,6 +210,7 @@ class RoundShapes(Detector):
         columns: dict[str, Array] = {
             **{n: c[n] for n in ("x", "y", "coverage", "rms", "contrast", "x_std", "y_std", *self.rim_columns)},
             "turning": np.clip(c["turning"], 0.0, 1.0),
+            "deviation": self.deviation(gathered, parameters),
             "contrast_pct": 100 * c["contrast"] / image.span,
             "log_nfa": log_nfa,
             "roundness": c["fidelity"],

@@ -50,6 +50,20 @@ def own_blur(sigma: float) -> tuple[float, float]:
     return float(seen - 1.0), float(1.0 / (slope * math.sqrt(2 * math.pi * seen)))
 
 
+@cache
+def matched(blur: float, reach: int) -> tuple[NDArray[np.float64], float]:
+    """Minus the derivative of a step of that blur, its mean over `reach` px to either side added, so that a level under it counts for
+    nothing; and what it makes of a step of height one a px beside.
+
+    The least-squares estimate of where a known step lies, with an unknown level a place: of the zero-sum weights of that reach
+    those that err least.
+    """
+    d = np.arange(-reach, reach + 1, dtype=float)
+    g = np.exp(-0.5 * (d / blur) ** 2) / (blur * math.sqrt(2 * math.pi))
+    weights = g.mean() - g
+    return weights, float(-(weights @ g))
+
+
 @kernel
 def _across(pixels, mask, x, y, nx, ny, every, reaches, which, out):  # type: ignore[no-untyped-def]
     height, width = pixels.shape
@@ -100,13 +114,34 @@ def cross_sections(
 ) -> CrossSections:  # fmt: skip
     """Derivatives along unit normals (nx, ny) at places of the image's own frame, smoothed across by one of `sigmas` (px):
     by the first, or by the one that `which` names for each place."""
+    parts = [_derivatives(float(sigma)) for sigma in sigmas]
+    return weighted_sections(pixels, mask, x, y, nx, ny, parts, np.zeros(1, np.int64) if which is None else which)
+
+
+def weighted_sections(
+    pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: Floats, y: Floats, nx: Floats, ny: Floats,
+    parts: list[NDArray[np.float64]], which: NDArray[np.int64],
+) -> CrossSections:  # fmt: skip
+    """The same with weights of one's own: three rows, sampled each px around the middle, of which `which` names those for each
+    place, or for all."""
     valid = np.zeros((1 if pixels.shape[0] > 1 else 2, 1), np.uint8) if mask is None else mask.astype(np.uint8)
     out = np.empty((3, len(x)))
     flat = [np.ascontiguousarray(a, float) for a in (x, y, nx, ny)]
-    parts = [_derivatives(float(sigma)) for sigma in sigmas]
     every = np.zeros((len(parts), 3, max(part.shape[1] for part in parts)))
     for row, part in zip(every, parts, strict=True):
         row[:, : part.shape[1]] = part
     reaches = np.array([part.shape[1] // 2 for part in parts])
-    _across(pixels, valid, *flat, every, reaches, np.zeros(1, np.int64) if which is None else which, out)
+    _across(pixels, valid, *flat, every, reaches, which, out)
     return CrossSections(*out)
+
+
+def with_matched(sigma: float, blur: float, reach: int) -> tuple[NDArray[np.float64], float]:
+    """Weights for the slope and the third derivative at `sigma` with those of `matched` between them, and what the latter make
+    of a px."""
+    derivatives = _derivatives(sigma)
+    weights, gain = matched(blur, reach)
+    wide = max(derivatives.shape[1] // 2, reach)
+    out = np.zeros((3, 2 * wide + 1))
+    for row, values in zip(out, (derivatives[0], weights, derivatives[2]), strict=True):
+        row[wide - len(values) // 2 : wide + len(values) // 2 + 1] = values
+    return out, gain

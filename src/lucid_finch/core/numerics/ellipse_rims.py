@@ -17,12 +17,40 @@ from lucid_finch.core.errors import Cancelled
 from lucid_finch.core.numerics.arcs import SAMPLES, Arcs, Seeds
 from lucid_finch.core.numerics.compiling import helper, kernel
 from lucid_finch.core.numerics.rim_sections import decomposed, from_rim, moved_rims, moves, substituted, taken
-from lucid_finch.core.numerics.rims import TILE, WINDOW, Filed, Rims, likely_rims, within_rim
+from lucid_finch.core.numerics.rims import (
+    AWAY,
+    BESIDE,
+    ON,
+    STRETCHES,
+    TILE,
+    WINDOW,
+    Filed,
+    Rims,
+    left_from,
+    likely_rims,
+    strayed,
+    within_rim,
+    within_tangent,
+)
 from lucid_finch.core.numerics.threads import cancelled_here
 
 Floats = NDArray[np.float32]
 
-COLUMNS = ("x", "y", "semi_major", "semi_minor", "turn", "sign", "coverage", "fidelity", "rms", "crowd", "count", "turning")
+COLUMNS = (
+    "x",
+    "y",
+    "semi_major",
+    "semi_minor",
+    "turn",
+    "sign",
+    "coverage",
+    "fidelity",
+    "rms",
+    "crowd",
+    "count",
+    "turning",
+    "stray",
+)
 _PARTS = 1024
 _KNOTS = 256
 
@@ -59,14 +87,15 @@ def _near(x, y, first, across, down, shape, margin, out):  # type: ignore[no-unt
 
 @kernel
 def _lay(  # type: ignore[no-untyped-def]
-    x, y, nx, ny, chain, first, across, down, seeds, signs, of, samples, least, most, flattest, least_seen, density, block,
-    block_columns, from_row, to_row, explained, stamp, seen_by, chosen, out, made, start, support, place,
+    x, y, nx, ny, chain, along, first, across, down, seeds, signs, of, samples, least, most, flattest, least_seen, density, block,
+    block_columns, from_row, to_row, explained, stamp, seen_by, state, chosen, out, made, start, support, place,
 ):  # fmt: skip
     room = support.size
     shape, r5, m5, jac = np.empty(7), np.empty(5), np.empty((5, 5)), np.empty(5)
     covered = np.zeros(_PARTS, np.uint8)
     leaning, many, normal = np.zeros(_PARTS), np.zeros(_PARTS), np.zeros(_PARTS)
-    along = np.empty(_KNOTS + 1)
+    drift, drift2, count_of = np.zeros(STRETCHES), np.zeros(STRETCHES), np.zeros(STRETCHES)
+    length = np.empty(_KNOTS + 1)
     mark = 0
     for row in range(from_row, to_row):
         if explained[of[row, 0]] and explained[of[row, 1]]:
@@ -74,7 +103,7 @@ def _lay(  # type: ignore[no-untyped-def]
         sign = signs[row]
         taken(seeds[row], shape)
         a0, b0 = shape[2], shape[3]
-        margin = max(0.25 * b0, 5.0)
+        margin = 0.28 * b0 + 5.0
         ring = _near(x, y, first, across, down, shape, margin + 2.0, chosen)
         if ring < 8:
             continue
@@ -130,11 +159,11 @@ def _lay(  # type: ignore[no-untyped-def]
         if not sound or b < least or a > most or b < flattest * a:
             continue
         # Length along the rim, and how far the normal has turned there.
-        along[0] = 0.0
+        length[0] = 0.0
         for k in range(_KNOTS):
             t = (k + 0.5) * 2 * math.pi / _KNOTS
-            along[k + 1] = along[k] + math.sqrt((a * math.sin(t)) ** 2 + (b * math.cos(t)) ** 2) * 2 * math.pi / _KNOTS
-        around = along[_KNOTS]
+            length[k + 1] = length[k] + math.sqrt((a * math.sin(t)) ** 2 + (b * math.cos(t)) ** 2) * 2 * math.pi / _KNOTS
+        around = length[_KNOTS]
         mark += 1
         tolerance = min(within_rim(math.sqrt(a * b)), 0.3 * b + 0.5)
         parts = min(max(int(around / 1.5), 16), _PARTS)
@@ -145,11 +174,13 @@ def _lay(  # type: ignore[no-untyped-def]
         knot = 0
         for k in range(parts):
             at = (k + 0.5) / parts * around
-            while knot < _KNOTS - 1 and along[knot + 1] < at:
+            while knot < _KNOTS - 1 and length[knot + 1] < at:
                 knot += 1
-            t = (knot + (at - along[knot]) / (along[knot + 1] - along[knot])) * 2 * math.pi / _KNOTS
+            t = (knot + (at - length[knot]) / (length[knot + 1] - length[knot])) * 2 * math.pi / _KNOTS
             turned = math.atan2(math.sin(t) / b, math.cos(t) / a)
             normal[k] = turned + 2 * math.pi if turned < 0 else turned
+        for k in range(STRETCHES):
+            drift[k], drift2[k], count_of[k] = 0.0, 0.0, 0.0
         begin = start[made[0]]
         held, ss, crowd = 0, 0.0, 0.0
         c, s = shape[5], shape[6]
@@ -161,8 +192,12 @@ def _lay(  # type: ignore[no-untyped-def]
                 t = math.atan2((dy * c - dx * s) / b, (dx * c + dy * s) / a) / (2 * math.pi)
                 t = (t + 1.0 if t < 0 else t) * _KNOTS
                 at = min(int(t), _KNOTS - 1)
-                slot = min(int((along[at] + (t - at) * (along[at + 1] - along[at])) / around * parts), parts - 1)
+                slot = min(int((length[at] + (t - at) * (length[at + 1] - length[at])) / around * parts), parts - 1)
                 covered[slot] = 1
+                stretch = min(slot * STRETCHES // parts, STRETCHES - 1)
+                drift[stretch] += e
+                drift2[stretch] += e * e
+                count_of[stretch] += 1.0
                 leaning[slot] += sign * (u * ny[i] - v * nx[i])
                 many[slot] += 1.0
                 if begin + held < room:
@@ -175,6 +210,7 @@ def _lay(  # type: ignore[no-untyped-def]
                     stamp[w] = mark
                     seen_by[w] = 0
                 seen_by[w] += 1
+                state[along[i]] = 4 * mark + ON
                 crowd += density[int(max(y[i], 0)) // block * block_columns + int(max(x[i], 0)) // block]
         if held < 8 or begin + held > room:
             continue
@@ -184,14 +220,17 @@ def _lay(  # type: ignore[no-untyped-def]
         coverage = filled / parts
         if coverage < least_seen:
             continue
-        leaving = 0
         for k in range(ring):
             i = chosen[k]
-            w = chain[i]
-            if stamp[w] == mark and seen_by[w] >= 4:
-                e, u, v = from_rim(x[i], y[i], shape)
-                if abs(e) > tolerance + 0.5 and -max(0.2 * b, 3.0) <= e <= max(0.25 * b, 4.0):
-                    leaving += 1
+            if stamp[chain[i]] == mark and seen_by[chain[i]] >= 4 and state[along[i]] != 4 * mark + ON:
+                u, v = sign * nx[i], sign * ny[i]
+                touching = math.sqrt((a * (u * c + v * s)) ** 2 + (b * (v * c - u * s)) ** 2)
+                if abs((x[i] - shape[0]) * u + (y[i] - shape[1]) * v - touching) <= within_tangent(b):
+                    e, _, _ = from_rim(x[i], y[i], shape)
+                    state[along[i]] = 4 * mark + (AWAY if abs(e) > tolerance + 0.5 else BESIDE)
+        leaving = 0
+        for k in range(begin, begin + held):
+            leaving += left_from(along[support[k]], state, mark)
         against, spread = 0.0, 0.0
         k = 0
         while k < parts:
@@ -224,6 +263,7 @@ def _lay(  # type: ignore[no-untyped-def]
             out[k, n] = shape[k]
         out[5, n], out[6, n], out[7, n] = sign, coverage, held / (held + leaving)
         out[8, n], out[9, n], out[10, n], out[11, n] = math.sqrt(ss / max(held - 5, 1)), crowd / held, held, turning
+        out[12, n] = strayed(drift, drift2, count_of)
         made[0] = n + 1
         start[n + 1] = begin + held
         if coverage > 0.5 and out[7, n] > 0.85 and turning > 0.7 and (out[8, n] < 0.35 or coverage > 0.85):
@@ -252,17 +292,18 @@ def lay_ellipses(
     support = np.empty(max(8 * len(filed.x), 4096), np.int32)
     place = np.empty(len(support), np.float32)
     stamp, seen_by = np.zeros(filed.chains, np.int64), np.zeros(filed.chains, np.int32)
+    state = np.zeros(int(filed.along.max(initial=0)) + 2, np.int64)
     explained, chosen = np.zeros(len(arcs), np.bool_), np.empty(max(len(filed.x), 1), np.int32)
     flat = np.ascontiguousarray(density.ravel())
     cancelled = cancelled_here()
     for first in range(0, len(seeds.sign), 200):
         if cancelled is not None and cancelled():
             raise Cancelled()
-        stamp[:] = 0
+        stamp[:], state[:] = 0, 0
         _lay(
-            filed.x, filed.y, filed.nx, filed.ny, filed.chain, filed.first, filed.across, filed.down, seeds.shape, seeds.sign,
+            filed.x, filed.y, filed.nx, filed.ny, filed.chain, filed.along, filed.first, filed.across, filed.down, seeds.shape, seeds.sign,
             seeds.arcs, arcs.samples, float(axis[0]), float(axis[1]), flattest, least_seen, flat, block, density.shape[1], first,
-            min(first + 200, len(seeds.sign)), explained, stamp, seen_by, chosen, out, made, start, support, place,
+            min(first + 200, len(seeds.sign)), explained, stamp, seen_by, state, chosen, out, made, start, support, place,
         )  # fmt: skip
     n = int(made[0])
     columns = {name: out[k, :n].copy() for k, name in enumerate(COLUMNS)}

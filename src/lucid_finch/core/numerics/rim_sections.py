@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from lucid_finch.core.numerics.compiling import kernel
-from lucid_finch.core.numerics.cross_sections import cross_sections, own_blur
+from lucid_finch.core.numerics.cross_sections import cross_sections, own_blur, weighted_sections, with_matched
 
 Floats = NDArray[np.float64]
 
@@ -24,8 +24,14 @@ _APART = 0.5
 """px: where that moves a rim by more, something beside it is the reason."""
 _FIRST = 40
 """Points of a rim that the first rounds take at least, if it has them."""
-_ALIKE = 2.0
-"""Places a px apart along a rim err alike to this degree, interpolated between pixels as they are."""
+_STEP = 0.6
+"""px between the places on a rim that its shape is taken from."""
+_BESIDE = 0.9
+"""px of a rim to either side of a point of it that count as seen."""
+_REACH = 6.5
+"""Blurs to either side of a rim that its place is taken from, if it does not bend too much."""
+_ALIKE = 1.75
+"""px of a rim along which places err alike, interpolated between pixels as they are."""
 
 
 @kernel
@@ -100,36 +106,68 @@ def substituted(m, r, n):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _places(x, y, support, start, shapes, stride, between, begin, at_x, at_y, nx, ny, curved):  # type: ignore[no-untyped-def]
-    """The places on each rim nearest to every so many of its points, from `begin` on, and where asked half a px on from each;
-    curvature there."""
+def _places(x, y, support, start, shapes, stride, begin, at_x, at_y, nx, ny, curved):  # type: ignore[no-untyped-def]
+    """The places on each rim nearest to every so many of its points, from `begin` on, and the curvature there."""
     made = 0
     shape = np.empty(7)
     for row in range(shapes.shape[0]):
         taken(shapes[row], shape)
         c, s = shape[5], shape[6]
         a2, b2 = shape[2] ** 2, shape[3] ** 2
-        for part in range(2 if between else 1):
-            for j in range(start[row], start[row + 1], stride[row]):
-                px, py = x[support[j]] + 0.0, y[support[j]] + 0.0
-                e, u, v = from_rim(px, py, shape)
-                if part == 1:
-                    px, py = px - 0.5 * v, py + 0.5 * u
-                    e, u, v = from_rim(px, py, shape)
-                px, py = px - e * u, py - e * v
-                at_x[made], at_y[made], nx[made], ny[made] = px, py, u, v
-                dx, dy = px - shape[0], py - shape[1]
-                p, q = (dx * c + dy * s) / a2, (dy * c - dx * s) / b2
-                curved[made] = 1.0 / (a2 * b2 * (p * p + q * q) ** 1.5)
+        for j in range(start[row], start[row + 1], stride[row]):
+            px, py = x[support[j]] + 0.0, y[support[j]] + 0.0
+            e, u, v = from_rim(px, py, shape)
+            px, py = px - e * u, py - e * v
+            at_x[made], at_y[made], nx[made], ny[made] = px, py, u, v
+            dx, dy = px - shape[0], py - shape[1]
+            p, q = (dx * c + dy * s) / a2, (dy * c - dx * s) / b2
+            curved[made] = 1.0 / (a2 * b2 * (p * p + q * q) ** 1.5)
+            made += 1
+        begin[row + 1] = made
+    return made
+
+
+@kernel
+def _even_places(x, y, support, start, shapes, begin, at_x, at_y, nx, ny, curved):  # type: ignore[no-untyped-def]
+    """Places at even steps along the parts of each rim where it has points, as `_places` gives them."""
+    made = 0
+    shape = np.empty(7)
+    longest = 0.0
+    for row in range(shapes.shape[0]):
+        longest = max(longest, shapes[row, 2], shapes[row, 3])
+    covered = np.zeros(int(2 * math.pi * longest) + 17, np.uint8)
+    full = 2 * math.pi
+    for row in range(shapes.shape[0]):
+        taken(shapes[row], shape)
+        c, s = shape[5], shape[6]
+        a, b = shape[2], shape[3]
+        slots = int(full * max(a, b)) + 16
+        for k in range(slots):
+            covered[k] = 0
+        for j in range(start[row], start[row + 1]):
+            dx, dy = x[support[j]] - shape[0], y[support[j]] - shape[1]
+            t = math.atan2((dy * c - dx * s) / b, (dx * c + dy * s) / a)
+            half = _BESIDE / math.sqrt((a * math.sin(t)) ** 2 + (b * math.cos(t)) ** 2)
+            for k in range(int((t - half + full) / full * slots), int((t + half + full) / full * slots) + 1):
+                covered[k % slots] = 1
+        t = 0.0
+        while t < full:
+            co, si = math.cos(t), math.sin(t)
+            speed = math.sqrt((a * si) ** 2 + (b * co) ** 2)
+            if covered[int(t / full * slots) % slots] and made < at_x.size:
+                at_x[made], at_y[made] = shape[0] + a * co * c - b * si * s, shape[1] + a * co * s + b * si * c
+                nx[made], ny[made] = (b * co * c - a * si * s) / speed, (b * co * s + a * si * c) / speed
+                curved[made] = a * b / speed**3
                 made += 1
+            t += _STEP / speed
         begin[row + 1] = made
     return made
 
 
 @kernel
 def _solved(  # type: ignore[no-untyped-def]
-    at_x, at_y, nx, ny, curved, slope, bend, third, start, shapes, sign, free, own, last, blur2, steep_of, rms_of,
-    share, bent, std,
+    at_x, at_y, nx, ny, curved, slope, bend, third, start, shapes, sign, free, own, gain, matched, last, blur2, steep_of,
+    rms_of, share, bent, std,
 ):  # fmt: skip
     shape, basis, right = np.empty(7), np.empty(5), np.empty(5)
     m, inverse = np.empty((5, 5)), np.empty(5)
@@ -153,9 +191,11 @@ def _solved(  # type: ignore[no-untyped-def]
         seen2 = min(max(seen2, own[row]), own[row] + 25.0)
         blur2[row] = seen2 - own[row]
         steep_of[row], bent[row] = max(steep, 0.0) * math.sqrt(2 * math.pi * seen2), deep
+        # What a px beside the rim makes of `bend`: the third derivative, or what matched weights make of the step.
+        per_px = -steep_of[row] * gain[row] * matched[row] if matched[row] > 0 else deep
         for k in range(lo, hi):
             sound = np.isfinite(slope[k]) and slope[k] * s > 0
-            moved = -bend[k] * s / min(deep, -1e-9) if sound else 0.0
+            moved = -bend[k] * s / min(per_px, -1e-9) if sound else 0.0
             use[k - lo] = sound and abs(moved) < 1.2
             shift[k - lo] = moved + (0.5 * blur2[row] * min(curved[k], 0.5) if last else 0.0)
         rms, used = 0.0, 0
@@ -246,11 +286,25 @@ def moved_rims(
     return Moved(result, std, contrast, told, blur2)
 
 
+def _matched_weights(blur: Floats, wide: Floats, most: Floats) -> tuple[list[Floats], NDArray[np.int64], Floats]:
+    """For rims of such blurs, smoothed across by `wide` px and at the most by `most`: weights for their sections, which of them
+    is for which rim, and what they make of a px."""
+    steps = np.round(np.clip(blur, 0.5, 4.0) * 8).astype(np.int64)
+    reach = np.minimum(np.ceil(_REACH * blur), np.ceil(3 * most)).astype(np.int64)
+    keys, of_row = np.unique(
+        np.stack([steps, np.maximum(reach, 3), np.round(2 * wide).astype(np.int64)]), axis=1, return_inverse=True
+    )
+    every = [with_matched(w / 2, step / 8, r) for step, r, w in keys.T.tolist()]
+    return [one[0] for one in every], of_row.ravel().astype(np.int64), np.array([one[1] for one in every])[of_row.ravel()]
+
+
 def _moved(
     pixels: Any, mask: Any, x: Any, y: Any, start: Any, points: Any, began: Floats, sign: Floats, rms: Floats, free: int,
     turns: int, sigma: float,
 ) -> Moved:  # fmt: skip
-    n, total = len(sign), 2 * len(points)
+    n = len(sign)
+    around = np.pi * (began[:, 2] + began[:, 3]) * 1.3
+    total = max(len(points), int((around / _STEP + 2).sum()))
     shape = began.copy()
     count = 2.0 * np.diff(start)
     blur2, steep, rest, share, deep, std = np.ones(n), np.empty(n), np.empty(n), np.empty(n), np.empty(n), np.zeros((n, 5))
@@ -267,24 +321,31 @@ def _moved(
         if turn:
             best = np.round(2 * 2.2 * np.sqrt(np.maximum(blur2, 0.5))) / 2
             wide = np.minimum(np.clip(best, 1.5, None), most)
-        # The first rounds need no more than some of the points; the last looks between them too, since they are nine tenths of
-        # a px apart in the mean and each sees half a px to either side.
+        # The first rounds need no more than some of the points; the last looks everywhere along what is seen.
         whole = last and turns > 1
-        stride = np.ones(n, np.int64) if whole else np.maximum(np.diff(start) // _FIRST, 1)
-        made = _places(x, y, points, start, shape, stride, whole, begin, *places)
+        if whole:
+            made = _even_places(x, y, points, start, shape, begin, *places)
+        else:
+            made = _places(x, y, points, start, shape, np.maximum(np.diff(start) // _FIRST, 1), begin, *places)
         at_x, at_y, nx, ny, curved = (a[:made] for a in places)
         which = np.round((wide - _WIDTHS[0]) * 2).astype(np.int64)
-        section = cross_sections(pixels, mask, at_x, at_y, nx, ny, _WIDTHS, np.repeat(which, np.diff(begin)))
-        own, gain = blurs[which].T
+        places_each = np.diff(begin)
+        if whole:
+            weights, of_row, matched = _matched_weights(np.sqrt(np.maximum(blur2, 0.3)), wide, most)
+            section = weighted_sections(pixels, mask, at_x, at_y, nx, ny, weights, np.repeat(of_row, places_each))
+        else:
+            matched = np.zeros(n)
+            section = cross_sections(pixels, mask, at_x, at_y, nx, ny, _WIDTHS, np.repeat(which, places_each))
+        own, gain = np.ascontiguousarray(blurs[which].T)
         _solved(
-            at_x, at_y, nx, ny, curved, section.slope, section.bend, section.third, begin, shape, sign, free, own, whole,
-            blur2, steep, rest, share, deep, std,
+            at_x, at_y, nx, ny, curved, section.slope, section.bend, section.third, begin, shape, sign, free, own, gain, matched,
+            whole, blur2, steep, rest, share, deep, std,
         )  # fmt: skip
     moved = np.hypot(*(shape - began).T[:2]) + np.abs(shape - began)[:, 2:4].max(axis=1)
     points_std = rms * np.sqrt(2 * 4.2 / np.maximum(count, 3))
     told = (turns > 1) & (share >= 0.5) & (deep < 0) & (rest <= 1.0)
     told &= moved <= _APART + 3 * points_std + 0.5 * blur2 / np.maximum(tightest, 2.0)
-    std *= rest[:, None] * math.sqrt(2 * _ALIKE)
+    std *= rest[:, None] * math.sqrt(_ALIKE / _STEP)
     fallback = np.stack([points_std, points_std, points_std / math.sqrt(2), points_std / math.sqrt(2), points_std / mean], axis=1)
     std = np.where(told[:, None], std, fallback)
     shrunk = (sigma**2 + 0.5) / (2 * np.maximum(mean, 2.0))

@@ -1,8 +1,8 @@
 """Circles laid through edge points around candidate centres: which points are of the rim, and how well they make a circle.
 
 Around each centre the gradients' lines are intersected by least squares, which needs no radius; a histogram of distances then
-gives the radii, and Gauss-Newton on the distances the circle. Points of a chain that follows the rim for a while and then leaves
-it tell against a circle: the side of a square does so, a rim that something hides does not.
+gives the radii, and Gauss-Newton on the distances the circle. A chain that follows the rim for a while and then leaves it along
+a tangent tells against a circle: the side of a square does so, and of a bar with a round end; what hides a rim crosses it.
 """
 
 from __future__ import annotations
@@ -30,10 +30,11 @@ _AGREES = 0.36
 WINDOW = 0.6
 """Radians of a rim over which a side of a polygon would be straight."""
 
-COLUMNS = ("x", "y", "radius", "sign", "coverage", "fidelity", "rms", "crowd", "count", "turning")
+COLUMNS = ("x", "y", "radius", "sign", "coverage", "fidelity", "rms", "crowd", "count", "turning", "stray")
 """sign: 1 where it is brighter outside. coverage: share of the rim with points. fidelity: share of the points of the rim's
-chains, near it, that lie on it. crowd: edge points a pixel along the rim. turning: how much of the
-turn that a circle makes the gradient makes along the rim; 1 for a circle, 0 for straight sides that touch it."""
+chains that lie on it, of those and of what leaves it smoothly. crowd: edge points a pixel along the rim. turning: how much of the
+turn that a circle makes the gradient makes along the rim; 1 for a circle, 0 for straight sides that touch it. stray: px that
+stretches of the rim lie off it in the mean, beyond what the scatter within them explains."""
 
 
 @dataclass(frozen=True)
@@ -45,6 +46,8 @@ class Filed:
     nx: Floats
     ny: Floats
     chain: NDArray[np.int32]
+    along: NDArray[np.int32]
+    """Place along all chains, one after the other; no two chains are neighbours."""
     order: NDArray[np.int32]
     first: NDArray[np.int64]
     across: int
@@ -52,21 +55,68 @@ class Filed:
     chains: int
 
 
-def filed_points(x: Floats, y: Floats, nx: Floats, ny: Floats, chain: NDArray[np.int32], size: tuple[int, int]) -> Filed:
+def filed_points(
+    x: Floats, y: Floats, nx: Floats, ny: Floats, chain: NDArray[np.int32], along: NDArray[np.int32], size: tuple[int, int]
+) -> Filed:
     """The points of an image of that width and height, filed by place."""
     across, down = -(-size[0] // TILE), -(-size[1] // TILE)
     where = (np.clip(y, 0, size[1] - 1).astype(np.int64) // TILE) * across + np.clip(x, 0, size[0] - 1).astype(np.int64) // TILE
     order = np.argsort(where, kind="stable").astype(np.int32)
     first = np.concatenate([[0], np.cumsum(np.bincount(where, minlength=across * down))]).astype(np.int64)
-    return Filed(
-        x[order], y[order], nx[order], ny[order], chain[order], order, first, across, down, int(chain.max(initial=0)) + 1
-    )
+    given = (a[order] for a in (x, y, nx, ny, chain, along))
+    return Filed(*given, order, first, across, down, int(chain.max(initial=0)) + 1)
 
 
 @helper
 def within_rim(radius):  # type: ignore[no-untyped-def]
     """px that a point may lie off a rim: a little more on large ones, which are seldom perfect; less on small ones."""
     return min(1.1 + 0.006 * radius, 0.35 + 0.11 * radius)
+
+
+@helper
+def within_tangent(radius):  # type: ignore[no-untyped-def]
+    """px by which the tangent of a chain that has left a rim may miss the rim, for the chain to have left it smoothly."""
+    return 1.0 + 0.08 * radius
+
+
+ON, BESIDE, AWAY = 1, 2, 3
+
+
+@helper
+def left_from(place, state, mark):  # type: ignore[no-untyped-def]
+    """Points by which a chain goes on along a tangent where it leaves a rim at `place`. `state`: for each place along the
+    chains, four times the number of the rim and whether the point lies on it, beside it or farther away."""
+    left = 0
+    for step in (-1, 1):
+        at = place + step
+        while at >= 0 and (state[at] == 4 * mark + BESIDE or state[at] == 4 * mark + AWAY):
+            left += state[at] == 4 * mark + AWAY
+            state[at] = 0
+            at += step
+    return left
+
+
+STRETCHES = 24
+_ALIKE = 4.2
+"""Neighbouring points err alike: so many count as one."""
+
+
+@helper
+def strayed(drift, drift2, count):  # type: ignore[no-untyped-def]
+    """px that the stretches of a rim lie off it beyond what their scatter explains, from sums of distances and squares."""
+    within, free, between, seen = 0.0, 0.0, 0.0, 0.0
+    for k in range(STRETCHES):
+        if count[k] >= 3:
+            within += drift2[k] - drift[k] * drift[k] / count[k]
+            free += count[k] - 1
+            between += drift[k] * drift[k] / count[k]
+            seen += count[k]
+    scatter = within / max(free, 1.0)
+    used = 0
+    for k in range(STRETCHES):
+        if count[k] >= 3:
+            used += 1
+    return math.sqrt(max(between - used * _ALIKE * scatter, 0.0) / max(seen, 1.0))
 
 
 @helper
@@ -112,8 +162,8 @@ def _ring(x, y, first, across, down, cx, cy, low, high, out):  # type: ignore[no
 
 @kernel
 def _fit_rims(  # type: ignore[no-untyped-def]
-    x, y, nx, ny, chain, first, across, down, cx0, cy0, low0, high0, unsure, least_radius, most_radius, least_seen, density,
-    block, block_columns, from_row, to_row, stamp, seen_by, out, made, start, support,
+    x, y, nx, ny, chain, along, first, across, down, cx0, cy0, low0, high0, unsure, least_radius, most_radius, least_seen, density,
+    block, block_columns, from_row, to_row, stamp, seen_by, state, out, made, start, support,
 ):  # fmt: skip
     room = support.size
     points = np.empty(x.size, np.int32)
@@ -123,6 +173,7 @@ def _fit_rims(  # type: ignore[no-untyped-def]
     covered = np.zeros(1024, np.uint8)
     leaning = np.zeros(1024)
     many = np.zeros(1024)
+    drift, drift2, count_of = np.zeros(STRETCHES), np.zeros(STRETCHES), np.zeros(STRETCHES)
     mark = 0
     for row in range(from_row, to_row):
         cx, cy = cx0[row], cy0[row]
@@ -173,9 +224,9 @@ def _fit_rims(  # type: ignore[no-untyped-def]
             i = points[k]
             dx, dy = x[i] - cx, y[i] - cy
             d = math.sqrt(dx * dx + dy * dy)
-            along = dx * nx[i] + dy * ny[i]
-            if abs(along) > 0.88 * d and d < span:
-                bins[1 if along > 0 else 0, int(d)] += 1
+            outward = dx * nx[i] + dy * ny[i]
+            if abs(outward) > 0.88 * d and d < span:
+                bins[1 if outward > 0 else 0, int(d)] += 1
         for s in range(2):
             for _ in range(2):
                 # The fullest three neighbouring bins, for their size.
@@ -268,6 +319,8 @@ def _fit_rims(  # type: ignore[no-untyped-def]
                     covered[k] = 0
                     leaning[k] = 0.0
                     many[k] = 0.0
+                for k in range(STRETCHES):
+                    drift[k], drift2[k], count_of[k] = 0.0, 0.0, 0.0
                 begin = start[made[0]]
                 held, ss, crowd = 0, 0.0, 0.0
                 for k in range(ring):
@@ -276,7 +329,12 @@ def _fit_rims(  # type: ignore[no-untyped-def]
                     d = math.sqrt(dx * dx + dy * dy)
                     if abs(d - radius) <= tolerance and sign * (dx * nx[i] + dy * ny[i]) > 0.9358968 * d:
                         turned = math.atan2(dy, dx) / (2 * math.pi)
-                        slot = int((turned + 1.0 if turned < 0 else turned) * parts) % parts
+                        turned = turned + 1.0 if turned < 0 else turned
+                        slot = int(turned * parts) % parts
+                        stretch = int(turned * STRETCHES) % STRETCHES
+                        drift[stretch] += d - radius
+                        drift2[stretch] += (d - radius) ** 2
+                        count_of[stretch] += 1.0
                         covered[slot] = 1
                         leaning[slot] += sign * (dx * ny[i] - dy * nx[i]) / d
                         many[slot] += 1.0
@@ -289,6 +347,7 @@ def _fit_rims(  # type: ignore[no-untyped-def]
                             stamp[c] = mark
                             seen_by[c] = 0
                         seen_by[c] += 1
+                        state[along[i]] = 4 * mark + ON
                         crowd += density[int(max(y[i], 0)) // block * block_columns + int(max(x[i], 0)) // block]
                 if held < 6 or begin + held > room:
                     continue
@@ -298,16 +357,16 @@ def _fit_rims(  # type: ignore[no-untyped-def]
                 coverage = filled / parts
                 if coverage < least_seen:
                     continue
-                leaving = 0
                 for k in range(ring):
                     i = chosen[k]
-                    c = chain[i]
-                    if stamp[c] == mark and seen_by[c] >= 4:
-                        d = math.sqrt((x[i] - mx) ** 2 + (y[i] - my) ** 2)
-                        away = d - radius
-                        near = away <= max(0.25 * radius, 4.0) and away >= -max(0.2 * radius, 3.0)
-                        if abs(away) > tolerance + 0.5 and near:
-                            leaving += 1
+                    if stamp[chain[i]] == mark and seen_by[chain[i]] >= 4 and state[along[i]] != 4 * mark + ON:
+                        dx, dy = x[i] - mx, y[i] - my
+                        if abs(sign * (dx * nx[i] + dy * ny[i]) - radius) <= within_tangent(radius):
+                            far = abs(math.sqrt(dx * dx + dy * dy) - radius) > tolerance + 0.5
+                            state[along[i]] = 4 * mark + (AWAY if far else BESIDE)
+                leaving = 0
+                for k in range(begin, begin + held):
+                    leaving += left_from(along[support[k]], state, mark)
                 # Along a straight side the gradient stays while the radius turns: it leans the other way.
                 window = max(int(max(WINDOW, 8.0 / radius) / (2 * math.pi) * parts), 3)
                 against, spread = 0.0, 0.0
@@ -337,7 +396,7 @@ def _fit_rims(  # type: ignore[no-untyped-def]
                 out[0, n], out[1, n], out[2, n], out[3, n] = mx, my, radius, sign
                 out[4, n], out[5, n] = coverage, held / (held + leaving)
                 out[6, n], out[7, n], out[8, n] = math.sqrt(ss / max(held - 3, 1)), crowd / held, held
-                out[9, n] = turning
+                out[9, n], out[10, n] = turning, strayed(drift, drift2, count_of)
                 made[0] = n + 1
                 start[n + 1] = begin + held
 
@@ -372,16 +431,17 @@ def fit_rims(
     start = np.zeros(most + 1, np.int64)
     support = np.empty(max(8 * len(filed.x), 4096), np.int32)
     stamp, seen_by = np.zeros(filed.chains, np.int64), np.zeros(filed.chains, np.int32)
+    state = np.zeros(int(filed.along.max(initial=0)) + 2, np.int64)
     cancelled = cancelled_here()
     flat = np.ascontiguousarray(density.ravel())
     for first in range(0, len(centres.x), 200):
         if cancelled is not None and cancelled():
             raise Cancelled()
-        stamp[:] = 0
+        stamp[:], state[:] = 0, 0
         _fit_rims(
-            filed.x, filed.y, filed.nx, filed.ny, filed.chain, filed.first, filed.across, filed.down, centres.x, centres.y,
+            filed.x, filed.y, filed.nx, filed.ny, filed.chain, filed.along, filed.first, filed.across, filed.down, centres.x, centres.y,
             centres.low, centres.high, centres.unsure, float(radius[0]), float(radius[1]), least_seen, flat, block,
-            density.shape[1], first, min(first + 200, len(centres.x)), stamp, seen_by, out, made, start, support,
+            density.shape[1], first, min(first + 200, len(centres.x)), stamp, seen_by, state, out, made, start, support,
         )  # fmt: skip
     n = int(made[0])
     columns = {name: out[k, :n].copy() for k, name in enumerate(COLUMNS)}
@@ -456,7 +516,7 @@ def refined_rims(pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: Floats
     moved = moved_rims(pixels, mask, x, y, rims.start, rims.support, shape, c["sign"], c["rms"], 3, likely, sigma)
     for k, name in enumerate(("x", "y", "radius")):
         c[name], c[f"{name}_std"] = moved.shape[:, k], moved.std[:, k]
-    c["contrast"] = moved.contrast
+    c["contrast"], c["blur2"] = moved.contrast, moved.blur2
     owner = np.repeat(np.arange(len(rims)), np.diff(rims.start))
     place = np.arctan2(y[rims.support] - c["y"][owner], x[rims.support] - c["x"][owner]) / (2 * np.pi) % 1.0
     return replace(rims, columns=c, place=place)
