@@ -15,10 +15,10 @@ from lucid_finch.core.image import Image
 from lucid_finch.core.margins import clipped, shrunk
 from lucid_finch.core.numerics import chain_chance
 from lucid_finch.core.numerics.background import Background, measure_background
+from lucid_finch.core.numerics.chain_normals import chain_normals
 from lucid_finch.core.numerics.chains import Chains
 from lucid_finch.core.numerics.edge_points import EdgePoints, find_edge_points, scale_plane
 from lucid_finch.core.numerics.gradients import Kernel1D, gaussian_kernel, gradient_planes, magnitude, operator_kernels, smoothed
-from lucid_finch.core.numerics.line_votes import chain_normals
 from lucid_finch.core.numerics.linked import linked
 from lucid_finch.core.regions import Region, blocked_pixels
 
@@ -27,9 +27,6 @@ SLOPE = "grey/px"
 _CHAIN = 5
 _ALONE = 4.0
 """Points of shorter chains tell only from so many times the background on."""
-
-_SURE = 6.0
-"""From so many times the background on, a point's own direction is better than the mean of many."""
 
 
 def measured_points(
@@ -64,6 +61,12 @@ class OrientedPoints:
     """Unit vectors from dark to bright."""
     clear: NDArray[np.float32]
     """Strength over the scale of the background's gradient."""
+    chain_of: NDArray[np.int32]
+    """Number of the chain of each point."""
+    along: NDArray[np.int32]
+    """Place of each point along all chains, one after the other with a gap between."""
+    members: NDArray[np.int32]
+    """Points of its chain."""
 
     def listed(self, points: NDArray[Any], chain: NDArray[np.int64]) -> dict[str, Array]:
         """Columns of some points as findings list them; `chain` ascends and tells whose each is."""
@@ -79,30 +82,11 @@ class OrientedPoints:
 
     def telling(self) -> NDArray[np.int64]:
         """The points that may speak for a shape: of weak ones only those that hang together, since most others are noise."""
-        count = np.diff(self.chains.start)
-        size = np.empty(len(self.points), np.int64)
-        size[self.chains.order] = np.repeat(count, count)
-        return np.flatnonzero((size >= _CHAIN) | (self.clear >= _ALONE))
-
-    @property
-    def chain_of(self) -> NDArray[np.int32]:
-        """Number of the chain of each point."""
-        found = np.empty(len(self.points), np.int32)
-        count = np.diff(self.chains.start)
-        found[self.chains.order] = np.repeat(np.arange(len(count), dtype=np.int32), count)
-        return found
-
-    @property
-    def along(self) -> NDArray[np.int32]:
-        """Place of each point along all chains, one after the other with a gap between."""
-        found = np.empty(len(self.points), np.int32)
-        count = np.diff(self.chains.start)
-        found[self.chains.order] = np.arange(len(self.points)) + np.repeat(np.arange(len(count)), count)
-        return found
+        return np.flatnonzero((self.members >= _CHAIN) | (self.clear >= _ALONE))
 
     @property
     def nbytes(self) -> int:
-        return self.points.nbytes + 3 * self.nx.nbytes
+        return self.points.nbytes + 6 * self.nx.nbytes
 
 
 def oriented_points(
@@ -114,13 +98,9 @@ def oriented_points(
 
     def make() -> OrientedPoints:
         chains = linked(points, background, (image.width, image.height)).chains
-        clear = points.strength / np.maximum(points.scale, np.float32(1e-12))
-        given = chains.order, chains.start, chains.closed, points.gx, points.gy
-        nx, ny = chain_normals(*given, 3)
-        near_x, near_y = chain_normals(*given, 1)
-        sure = clear > _SURE
-        nx, ny = (np.where(sure, near, far).astype(np.float32) for near, far in ((near_x, nx), (near_y, ny)))
-        return OrientedPoints(points, background, chains, nx, ny, np.asarray(clear, np.float32))
+        clear = np.asarray(points.strength / np.maximum(points.scale, np.float32(1e-12)), np.float32)
+        found = chain_normals(chains.order, chains.start, chains.closed, points.gx, points.gy, clear)
+        return OrientedPoints(points, background, chains, found.nx, found.ny, clear, found.chain, found.along, found.members)
 
     where = region.model_dump_json() if region is not None else ""
     return context.shared(f"oriented {sigma!r} {where} {floor!r}", make)

@@ -8,7 +8,8 @@ from itertools import combinations, pairwise
 
 import numpy as np
 
-from lucid_finch.core.numerics.line_votes import best_parts, block_density, chain_normals, relative_entropy
+from lucid_finch.core.numerics.chain_normals import chain_normals
+from lucid_finch.core.numerics.line_votes import best_parts, block_density, relative_entropy
 from lucid_finch.core.numerics.rims import Rims, filed_points, own_coverage
 from lucid_finch.core.numerics.rivals import compete
 from lucid_finch.core.numerics.scanning import find_extrema
@@ -20,7 +21,10 @@ class Partition(unittest.TestCase):
         length = sum(end[k] - begin[k] for k in range(first, last + 1))
         for k in range(first, last):
             gap = begin[k + 1] - end[k]
-            length += gap * min(gap / min(end[k] - begin[k], end[k + 1] - begin[k + 1]), 1.0)
+            # What of all pieces lies within three gaps of this one.
+            low, high = end[k] - 3 * gap, begin[k + 1] + 3 * gap
+            near = sum(max(min(e, high) - max(b, low), 0.0) for b, e in zip(begin, end, strict=True))
+            length += gap * min(2 * gap / near, 1.0)
         share = min(sum(held[first : last + 1]) / max(length, 1.0), 1.0)
         return length / 3.0 * float(relative_entropy(share, 0.05)) - 12.0
 
@@ -69,11 +73,14 @@ class Points(unittest.TestCase):
         turns = np.radians([0.0, 10.0, 20.0, 30.0, 40.0])
         gx, gy = np.cos(turns).astype(np.float32), np.sin(turns).astype(np.float32)
         order, start = np.arange(5, dtype=np.int32), np.array([0, 5])
-        nx, ny = chain_normals(order, start, np.array([False]), gx, gy, 2)
+        unsure = np.ones(5, np.float32)
+        found = chain_normals(order, start, np.array([False]), gx, gy, unsure, 2)
         # At the ends nothing lies on one side: they keep their own.
-        np.testing.assert_allclose(np.degrees(np.arctan2(ny, nx)), [0, 10, 20, 30, 40], atol=1e-4)
-        around, _ = chain_normals(order, start, np.array([True]), gx, gy, 1)
-        self.assertAlmostEqual(float(around[0]), math.cos(math.radians(50 / 3)), delta=0.02)
+        np.testing.assert_allclose(np.degrees(np.arctan2(found.ny, found.nx)), [0, 10, 20, 30, 40], atol=1e-4)
+        np.testing.assert_array_equal(found.along, np.arange(5))
+        np.testing.assert_array_equal(found.members, np.full(5, 5))
+        around = chain_normals(order, start, np.array([True]), gx, gy, unsure, 1)
+        self.assertAlmostEqual(float(around.nx[0]), math.cos(math.radians(50 / 3)), delta=0.02)
 
     def test_filed_points_are_all_there(self) -> None:
         random = np.random.default_rng(1)

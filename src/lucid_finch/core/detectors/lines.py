@@ -199,7 +199,7 @@ class Lines(Detector):
         # Every pair of ends that could be told apart.
         tests = 2 * math.log(max(image.width * image.height / step**2, 10.0))
         slack = (_SLACK + (self.floor(parameters) or 0.0)) * math.log(10)
-        traced = trace_lines(voters, space, image.width, image.height, step, tests, slack)
+        traced = trace_lines(voters, oriented.along[which], space, image.width, image.height, step, tests, slack)
         return Gathered(oriented, voters, which, space, traced)
 
     def floor(self, parameters: LinesParameters) -> float | None:
@@ -246,7 +246,7 @@ class Lines(Detector):
             "votes": c["votes"], "log_nfa": log_nfa, "bow": bow, "turned": _turned(angle, parameters.angles),
             **dict(zip(("theta", "rho"), _normal_form(u, v), strict=True)),
         }  # fmt: skip
-        pairs, closeness = _close_parallels(c, s, one)
+        pairs, closeness = _close_parallels(c, breadth)
         return Candidates(columns, log_nfa, 40.0, Rivals("spacing", pairs, closeness, -_CLOSE), _Formed(segments, sides))
 
     def limits(self, image: Image, gathered: Gathered, parameters: LinesParameters) -> tuple[Limit, ...]:
@@ -425,20 +425,17 @@ def _neighbours(s: dict[str, Array], widest: float, most_turned: float) -> tuple
     length = s["t2"] - s["t1"]
     middle = 0.5 * (s["t1"] + s["t2"])
     mx, my = s["rho"] * cos - middle * sin, s["rho"] * sin + middle * cos
-    found_a, found_b = [], []
     turn = s["theta"] % np.pi
     by_turn = np.argsort(turn, kind="stable")
     ring = np.concatenate([turn[by_turn], turn[by_turn] + np.pi])
-    last = np.searchsorted(ring, turn[by_turn] + most_turned, side="right")
-    for k in range(count):
-        a = by_turn[k]
-        b = by_turn[np.arange(k + 1, min(int(last[k]), k + count)) % count]
-        if len(b):
-            off = np.abs((mx[b] - mx[a]) * cos[a] + (my[b] - my[a]) * sin[a])
-            b = b[off <= widest + most_turned * 0.5 * (length[a] + length[b])]
-            found_a.append(np.full(len(b), a))
-            found_b.append(b)
-    a, b = np.concatenate(found_a or [nothing]), np.concatenate(found_b or [nothing])
+    last = np.minimum(np.searchsorted(ring, turn[by_turn] + most_turned, side="right"), np.arange(count) + count)
+    times = last - np.arange(count) - 1
+    first = np.repeat(np.arange(count), times)
+    a = by_turn[first]
+    b = by_turn[(first + 1 + np.arange(len(first)) - np.repeat(np.cumsum(times) - times, times)) % count]
+    off = np.abs((mx[b] - mx[a]) * cos[a] + (my[b] - my[a]) * sin[a])
+    near = off <= widest + most_turned * 0.5 * (length[a] + length[b])
+    a, b = a[near], b[near]
     # Along and across the longer one.
     swap = length[b] > length[a]
     a, b = np.where(swap, b, a), np.where(swap, a, b)
@@ -475,56 +472,55 @@ def _paired(s: dict[str, Array], widest: float) -> NDArray[np.int64]:
 
 def _join(c: dict[str, Array], s: dict[str, Array], one: Array, other: Array, both: Array, breadth: Array, blur: float) -> None:
     """Puts the centre line of two sides in the place of the first."""
-    for row in np.flatnonzero(both):
-        i, j = one[row], other[row]
-        theta, rho = s["theta"][j], s["rho"][j]
-        if math.cos(theta - s["theta"][i]) < 0:
-            theta, rho = theta + math.pi, -rho
-        theta += 2 * math.pi * round((s["theta"][i] - theta) / (2 * math.pi))
-        turn = 0.5 * (theta + s["theta"][i])
-        cos, sin = math.cos(turn), math.sin(turn)
-        ends = []
-        for k in (i, j):
-            ck, sk = math.cos(s["theta"][k]), math.sin(s["theta"][k])
-            places = [(s["rho"][k] * ck - t * sk, s["rho"][k] * sk + t * ck) for t in (s["t1"][k], s["t2"][k])]
-            ends.append(([y * cos - x * sin for x, y in places], [x * cos + y * sin for x, y in places]))
-        (t_a, d_a), (t_b, d_b) = ends
-        c["theta"][row] = turn
-        c["rho"][row] = 0.25 * (sum(d_a) + sum(d_b))
-        c["t1"][row], c["t2"][row] = min(t_a + t_b), max(t_a + t_b)
-        c["held"][row] = max(s["held"][i], s["held"][j])
-        c["worth"][row] = s["worth"][i] + s["worth"][j]
-        c["votes"][row] = s["votes"][i] + s["votes"][j]
-        c["rms"][row] = math.sqrt(0.5 * (s["rms"][i] ** 2 + s["rms"][j] ** 2))
-        c["angle_std"][row] = 0.5 * math.hypot(s["angle_std"][i], s["angle_std"][j])
-        for name in ("bow", "bow_std"):
-            c[name][row] = 0.5 * (abs(s[name][i]) + abs(s[name][j]))
-        breadth[row] = stroke_breadth(abs(0.5 * (sum(d_a) - sum(d_b))), blur)
+    i, j = one[both], other[both]
+    back = np.cos(s["theta"][j] - s["theta"][i]) < 0
+    theta = s["theta"][j] + np.where(back, np.pi, 0.0)
+    theta += 2 * np.pi * np.round((s["theta"][i] - theta) / (2 * np.pi))
+    turn = 0.5 * (theta + s["theta"][i])
+    cos, sin = np.cos(turn), np.sin(turn)
+    along, off = [], []
+    for k in (i, j):
+        ends = [_places({n: s[n][k] for n in ("theta", "rho")}, s[t][k]) for t in ("t1", "t2")]
+        along += [y * cos - x * sin for x, y in ends]
+        off.append(0.5 * sum(x * cos + y * sin for x, y in ends))
+    c["theta"][both], c["rho"][both] = turn, 0.5 * (off[0] + off[1])
+    c["t1"][both], c["t2"][both] = np.min(along, axis=0), np.max(along, axis=0)
+    c["held"][both] = np.maximum(s["held"][i], s["held"][j])
+    for name in ("worth", "votes"):
+        c[name][both] = s[name][i] + s[name][j]
+    c["rms"][both] = np.sqrt(0.5 * (s["rms"][i] ** 2 + s["rms"][j] ** 2))
+    c["angle_std"][both] = 0.5 * np.hypot(s["angle_std"][i], s["angle_std"][j])
+    for name in ("bow", "bow_std"):
+        c[name][both] = 0.5 * (np.abs(s[name][i]) + np.abs(s[name][j]))
+    breadth[both] = stroke_breadth(np.abs(off[0] - off[1]), blur)
 
 
-def stroke_breadth(apart: float, blur: float) -> float:
-    """Breadth of a stroke, px, whose sides are seen `apart` px after a Gaussian of `blur` px.
+def stroke_breadth(apart: Array, blur: float) -> Array:
+    """Breadth of strokes, px, whose sides are seen `apart` px after a Gaussian of `blur` px.
 
     The slopes of two near sides cancel between them, so their extrema lie too far out: with half the breadth b and half the
     distance a, (a + b) / (a - b) = exp(2 a b / blur^2).
     """
-    half = 0.5 * apart
-    if half >= 3 * blur:
-        return apart
-    low, high = 0.0, half
+    half = 0.5 * np.asarray(apart, float)
+    low, high = np.zeros_like(half), half.copy()
     for _ in range(50):
         b = 0.5 * (low + high)
-        grows = math.log((half + b) / max(half - b, 1e-12)) > 2 * half * b / blur**2
-        low, high = (low, b) if grows else (b, high)
-    return low + high
+        grows = np.log((half + b) / np.maximum(half - b, 1e-12)) > 2 * half * b / blur**2
+        low, high = np.where(grows, low, b), np.where(grows, b, high)
+    return np.where(half >= 3 * blur, apart, low + high)
 
 
-def _close_parallels(c: dict[str, Array], s: dict[str, Array], one: Array) -> tuple[Array, Array]:
-    """Pairs of candidates that run so close that they are one edge told twice, and how close (the negative distance)."""
-    a, b, apart, share = _neighbours(c, 2 * _CLOSE, math.radians(4.0))
+def _close_parallels(c: dict[str, Array], breadth: Array) -> tuple[Array, Array]:
+    """Pairs of candidates that run so close that they are one edge told twice, or one a piece of a side of the other, a stroke;
+    and how close (the negative distance)."""
+    a, b, apart, share = _neighbours(c, 2 * _CLOSE + 0.5 * float(np.nanmax(breadth, initial=0.0)), math.radians(4.0))
     flip = np.where(np.cos(c["theta"][a] - c["theta"][b]) < 0, -1.0, 1.0)
     same = (share > 0.5) & (c["side"][a] * c["side"][b] * flip > -0.5)
-    return np.stack([a[same], b[same]], axis=1), -np.abs(apart[same])
+    # The side of a stroke lies half the breadth from its middle.
+    wide = np.nan_to_num(0.5 * np.fmax(breadth[a], breadth[b]))
+    away = np.where(same, np.abs(apart), np.abs(np.abs(apart) - wide))
+    use = same & (np.abs(apart) <= 2 * _CLOSE) | (share > 0.7) & (np.isnan(breadth[a]) != np.isnan(breadth[b]))
+    return np.stack([a[use], b[use]], axis=1), -away[use]
 
 
 def _supporting(formed: _Formed, chosen: NDArray[np.int64]) -> tuple[NDArray[np.int32], NDArray[np.int64]]:

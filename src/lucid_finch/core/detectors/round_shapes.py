@@ -23,7 +23,7 @@ from lucid_finch.core.regions import blocked_pixels
 
 LEAST = 5.0
 """px: the least radius or semi-axis that is looked for where none is given."""
-SEEN = 0.2
+SEEN = 0.3
 """Rims of which less is seen are not gathered unless asked for."""
 SEEN_USUALLY = 0.4
 BEYOND = 1.25

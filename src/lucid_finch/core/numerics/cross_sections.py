@@ -52,8 +52,8 @@ def own_blur(sigma: float) -> tuple[float, float]:
 
 @cache
 def matched(blur: float, reach: int) -> tuple[NDArray[np.float64], float]:
-    """Minus the derivative of a step of that blur, its mean over `reach` px to either side added, so that a level under it counts for
-    nothing; and what it makes of a step of height one a px beside.
+    """Minus the derivative of a step of that blur, its mean over `reach` px to either side added, so that a level under it
+    counts for nothing; and what it makes of a step of height one a px beside.
 
     The least-squares estimate of where a known step lies, with an unknown level a place: of the zero-sum weights of that reach
     those that err least.

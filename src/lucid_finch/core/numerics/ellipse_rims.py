@@ -22,7 +22,6 @@ from lucid_finch.core.numerics.rims import (
     BESIDE,
     ON,
     STRETCHES,
-    TILE,
     WINDOW,
     Filed,
     Rims,
@@ -33,6 +32,7 @@ from lucid_finch.core.numerics.rims import (
     within_tangent,
 )
 from lucid_finch.core.numerics.threads import cancelled_here
+from lucid_finch.core.numerics.tiles import TILE
 
 Floats = NDArray[np.float32]
 
@@ -301,9 +301,10 @@ def lay_ellipses(
             raise Cancelled()
         stamp[:], state[:] = 0, 0
         _lay(
-            filed.x, filed.y, filed.nx, filed.ny, filed.chain, filed.along, filed.first, filed.across, filed.down, seeds.shape, seeds.sign,
-            seeds.arcs, arcs.samples, float(axis[0]), float(axis[1]), flattest, least_seen, flat, block, density.shape[1], first,
-            min(first + 200, len(seeds.sign)), explained, stamp, seen_by, state, chosen, out, made, start, support, place,
+            filed.x, filed.y, filed.nx, filed.ny, filed.chain, filed.along, filed.first, filed.across, filed.down, seeds.shape,
+            seeds.sign, seeds.arcs, arcs.samples, float(axis[0]), float(axis[1]), flattest, least_seen, flat, block,
+            density.shape[1], first, min(first + 200, len(seeds.sign)), explained, stamp, seen_by, state, chosen, out, made,
+            start, support, place,
         )  # fmt: skip
     n = int(made[0])
     columns = {name: out[k, :n].copy() for k, name in enumerate(COLUMNS)}

@@ -10,7 +10,7 @@ withdraw likewise). Whether a stretch of a line is none of the background's doin
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from typing import Any
 
 import numpy as np
@@ -19,15 +19,16 @@ from numpy.typing import NDArray
 from lucid_finch.core.errors import Cancelled
 from lucid_finch.core.numerics.compiling import helper, kernel
 from lucid_finch.core.numerics.threads import cancelled_here
+from lucid_finch.core.numerics.tiles import TILE, tiled
 
 Floats = NDArray[np.float32]
 
-_SECTORS = 36
-"""Directions by which points are filed, over half a turn."""
-_STRIP = 8.0
-"""px of offset by which they are filed."""
+_RUN = 3
+"""Points of a chain that vote together."""
 _JOINED = 3
 """Bins of 1 px without a point that do not part a line."""
+_BESIDE = 3.0
+"""Lengths of a gap to either side of it within which pieces are told to lie beside it."""
 _NEAR = 1.25
 """px: points so near to a line support it."""
 _AGREES = math.sin(0.36)
@@ -54,40 +55,9 @@ class Voters:
     def __len__(self) -> int:
         return len(self.x)
 
-
-@kernel
-def _along_chains(order, start, closed, gx, gy, reach, out_x, out_y):  # type: ignore[no-untyped-def]
-    for c in range(start.size - 1):
-        first, last = start[c], start[c + 1]
-        count = last - first
-        for k in range(first, last):
-            span = reach
-            if not closed[c]:
-                # The same number of points ahead and behind, lest the mean lean to one side.
-                span = min(reach, k - first, last - 1 - k)
-            else:
-                span = min(reach, (count - 1) // 2)
-            sx, sy = np.float32(0), np.float32(0)
-            for j in range(k - span, k + span + 1):
-                at = j
-                if at < first:
-                    at += count
-                elif at >= last:
-                    at -= count
-                i = order[at]
-                sx += gx[i]
-                sy += gy[i]
-            size = max(np.sqrt(sx * sx + sy * sy), np.float32(1e-20))
-            i = order[k]
-            out_x[i] = sx / size
-            out_y[i] = sy / size
-
-
-def chain_normals(order: Any, start: Any, closed: Any, gx: Floats, gy: Floats, reach: int) -> tuple[Floats, Floats]:
-    """Unit gradients of edge points, each the mean of up to `reach` points of its chain on either side."""
-    out_x, out_y = np.zeros_like(gx), np.zeros_like(gy)
-    _along_chains(order, start, closed, gx, gy, reach, out_x, out_y)
-    return out_x, out_y
+    def taken(self, rows: NDArray[Any]) -> Voters:
+        """Some of them, or in another order."""
+        return Voters(*(getattr(self, field.name)[rows] for field in fields(self)))
 
 
 @helper
@@ -140,6 +110,48 @@ class LineSpace:
         return low, np.maximum(np.floor(centre + half), near).astype(np.int32)
 
 
+@kernel
+def _join(at, x, y, nx, ny, fan, weight, run, out, heavy):  # type: ignore[no-untyped-def]
+    """Runs of neighbours along chains: means of place, direction and fan; `at`: the point at each place along the chains."""
+    made, count = 0, 0
+    sums = np.zeros(5)
+    for place in range(at.size):
+        i = at[place]
+        if count > 0 and (i < 0 or count == _RUN or sums[2] * nx[i] + sums[3] * ny[i] < 0.95 * count):
+            out[0, made], out[1, made], out[4, made] = sums[0] / count, sums[1] / count, sums[4] / count
+            size = max(math.sqrt(sums[2] ** 2 + sums[3] ** 2), 1e-20)
+            out[2, made], out[3, made] = sums[2] / size, sums[3] / size
+            made += 1
+            count = 0
+        if i < 0:
+            continue
+        if count == 0:
+            for k in range(5):
+                sums[k] = 0.0
+            heavy[made] = 0
+        sums[0] += x[i]
+        sums[1] += y[i]
+        sums[2] += nx[i]
+        sums[3] += ny[i]
+        sums[4] += fan[i]
+        heavy[made] += weight[i]
+        run[i] = made
+        count += 1
+    return made
+
+
+def _runs(voters: Voters, along: NDArray[np.int32]) -> tuple[Voters, NDArray[np.int32]]:
+    """Neighbours along chains as one voter each, and which of these each voter has become part of."""
+    n = len(voters)
+    # A place more than there are points ends the last run.
+    at = np.full(int(along.max(initial=0)) + 2, -1, np.int32)
+    at[along] = np.arange(n, dtype=np.int32)
+    run, out, heavy = np.empty(n, np.int32), np.empty((5, n), np.float32), np.empty(n + 1, np.int32)
+    made = _join(at, voters.x, voters.y, voters.nx, voters.ny, voters.fan, voters.weight, run, out, heavy)
+    x, y, nx, ny, fan = (row[:made].copy() for row in out)
+    return Voters(x, y, nx, ny, fan, heavy[:made].copy()), run
+
+
 def line_votes(voters: Voters, space: LineSpace) -> NDArray[np.int32]:
     """(angles, offsets) votes of all points, each for the normals of its fan, weighted."""
     votes = np.zeros((space.angles, space.offsets), np.int32)
@@ -152,55 +164,33 @@ def line_votes(voters: Voters, space: LineSpace) -> NDArray[np.int32]:
     return votes
 
 
-@kernel
-def _file(x, y, nx, ny, reach, sectors, strip, strips, key, first, filed):  # type: ignore[no-untyped-def]
-    """Files points by the sector of their normal and by the strip of their offset along the sector's own normal."""
-    n = x.size
-    for i in range(n):
-        turn = math.atan2(ny[i], nx[i])
-        turn = turn if turn >= 0.0 else turn + math.pi
-        sector = min(int(turn / math.pi * sectors), sectors - 1)
-        middle = (sector + 0.5) * math.pi / sectors
-        offset = x[i] * math.cos(middle) + y[i] * math.sin(middle)
-        where = sector * strips + min(max(int((offset + reach) / strip), 0), strips - 1)
-        key[i] = where
-        first[where + 1] += 1
-    for k in range(first.size - 1):
-        first[k + 1] += first[k]
-    for i in range(n):
-        filed[first[key[i]]] = i
-        first[key[i]] += 1
-    for k in range(first.size - 1, 0, -1):
-        first[k] = first[k - 1]
-    first[0] = 0
-
-
 @helper
-def _collect(x, y, nx, ny, taken, first, filed, sectors, strip, strips, reach, theta, rho, near, out):  # type: ignore[no-untyped-def]
-    """Free points within `near` px of a line whose normals agree with it; returns how many."""
+def _collect(x, y, nx, ny, taken, first, across, down, left, top, theta, rho, near, out):  # type: ignore[no-untyped-def]
+    """Free points within `near` px of a line whose normals agree with it; returns how many. The points are in the order of
+    their tiles."""
     c, s = np.float32(math.cos(theta)), np.float32(math.sin(theta))
     offset = np.float32(rho)
     tolerance = np.float32(near)
     found = 0
-    width = math.pi / sectors
-    centre = math.floor(theta / width)
-    # The widest fan, and half a sector.
-    aside = math.ceil(0.4 / width) + 1
-    for b in range(centre - aside, centre + aside + 1):
-        sector = b % sectors
-        middle = (b + 0.5) * width
-        turned = theta - middle
-        sign = 1.0 if 0 <= b < sectors else -1.0
-        # Along the normal of the sector the line's offsets spread with its length, and its own offset shrinks.
-        spread = reach * abs(math.sin(turned)) + near
-        at = sign * rho * math.cos(turned)
-        low = min(max(int((at - spread + reach) / strip), 0), strips - 1)
-        high = min(max(int((at + spread + reach) / strip), 0), strips - 1)
-        for k in range(first[sector * strips + low], first[sector * strips + high + 1]):
-            i = filed[k]
+    for row in range(down):
+        # Where the line and its neighbourhood cross this row of tiles; points beyond the border count to the outermost.
+        upper, lower = row * TILE - top - 1.0, (row + 1) * TILE - top + 1.0
+        one, two = rho - upper * s, rho - lower * s
+        begin, end = 0, across - 1
+        if abs(c) > 1e-3:
+            one, two = one / c, two / c
+            wide = near / abs(c) + 1.0
+            begin = max(int((min(one, two) - wide + left) / TILE), 0)
+            end = int((max(one, two) + wide + left) / TILE)
+            if max(one, two) + wide + left < -1.0 or begin >= across:
+                continue
+            end = min(max(end, 0), across - 1)
+        elif min(one, two) > near + abs(c) * left + 1.0 or max(one, two) < -near - abs(c) * left - 1.0:
+            continue
+        for i in range(first[row * across + begin], first[row * across + end + 1]):
             d = x[i] * c + y[i] * s - offset
-            across = abs(nx[i] * s - ny[i] * c)
-            if (abs(d) <= tolerance) & (across <= _AGREES) & (taken[i] == 0):
+            aside = abs(nx[i] * s - ny[i] * c)
+            if (abs(d) <= tolerance) & (aside <= _AGREES) & (taken[i] == 0):
                 out[found] = i
                 found += 1
     return found
@@ -259,6 +249,20 @@ def best_parts(begin, end, held, chance, step, cost, score, back):  # type: igno
     ends before piece j begins, or j where piece j - 1 is left out. Returns the worth of all.
     """
     m = begin.size
+    counted = np.zeros(m)
+    for i in range(m - 1):
+        # A gap that is short beside what lies near it on its two sides is hardly one.
+        gap = begin[i + 1] - end[i]
+        beside = 0.0
+        for k in range(i, -1, -1):
+            if end[k] <= end[i] - _BESIDE * gap:
+                break
+            beside += end[k] - max(begin[k], end[i] - _BESIDE * gap)
+        for k in range(i + 1, m):
+            if begin[k] >= begin[i + 1] + _BESIDE * gap:
+                break
+            beside += min(end[k], begin[i + 1] + _BESIDE * gap) - begin[k]
+        counted[i] = gap * min(2 * gap / beside, 1.0)
     score[0] = 0.0
     for j in range(1, m + 1):
         score[j] = score[j - 1]
@@ -269,10 +273,7 @@ def best_parts(begin, end, held, chance, step, cost, score, back):  # type: igno
             total += held[i]
             length += end[i] - begin[i]
             if i < j - 1:
-                # A gap that is short beside the pieces on its two sides is hardly one.
-                gap = begin[i + 1] - end[i]
-                beside = gap / min(end[i] - begin[i], end[i + 1] - begin[i + 1])
-                length += gap * min(beside, 1.0)
+                length += counted[i]
             worth = length / step * _entropy(min(total / max(length, 1.0), 1.0), chance) - cost + score[i]
             if worth > score[j]:
                 score[j] = worth
@@ -305,8 +306,8 @@ def _pieces(cover, size, joined, begin, end, held, most):  # type: ignore[no-unt
 
 @kernel
 def _trace(  # type: ignore[no-untyped-def]
-    x, y, nx, ny, weight, low, high, votes, cosines, sines, offset_step, middle, first, filed, sectors, strip, strips,
-    reach, density, blocks, left, top, least, threshold, step, cost, joined, near, taken, found, line_theta, line_rho,
+    x, y, nx, ny, weight, run, run_x, run_y, low, high, votes, cosines, sines, offset_step, middle, first, across, down,
+    reach, density, blocks, left, top, fewest, threshold, step, cost, joined, near, taken, found, line_theta, line_rho,
     line_chance, line_start, support, state,
 ):  # fmt: skip
     """Visit the cells of at least `threshold` votes; returns the number of lines found so far.
@@ -347,9 +348,9 @@ def _trace(  # type: ignore[no-untyped-def]
             for turn in range(10):
                 within = 2.0 * max(offset_step, 1.0) if turn == 0 else 1.6 if turn == 1 else near
                 count = _collect(
-                    x, y, nx, ny, taken, first, filed, sectors, strip, strips, reach, theta, rho, within, chosen
+                    x, y, nx, ny, taken, first, across, down, left, top, theta, rho, within, chosen
                 )  # fmt: skip
-                if count < least:
+                if count < (0.5 if turn == 0 else 0.8) * fewest:
                     good = False
                     break
                 if turn >= 2:
@@ -404,7 +405,10 @@ def _trace(  # type: ignore[no-untyped-def]
                 i = chosen[k]
                 taken[i] = 1
                 support[used + k] = i
-                _add_votes(x[i], y[i], low[i], high[i], -weight[i], cosines, sines, angles, centre, finer, votes)
+                k_run = run[i]
+                _add_votes(
+                    run_x[k_run], run_y[k_run], low[k_run], high[k_run], -weight[i], cosines, sines, angles, centre, finer, votes
+                )
             used += count
             found += 1
             line_start[found] = used
@@ -442,21 +446,24 @@ def block_density(x: Any, y: Any, width: int, height: int) -> Floats:
 
 
 def trace_lines(
-    voters: Voters, space: LineSpace, width: int, height: int, step: float, cost: float, slack: float = 0.0, most: int = 20_000
-) -> Traced:
+    voters: Voters, along: NDArray[np.int32], space: LineSpace, width: int, height: int, step: float, cost: float,
+    slack: float = 0.0, most: int = 20_000,
+) -> Traced:  # fmt: skip
     """Lines that the votes point to, each with the points within 1.25 px of it on stretches that hold together.
 
-    `step` (px) is what counts as one independent place along a line, `cost` (nats) what one more line must be worth, less the
-    `slack` where near misses are wanted. Raises `Cancelled`.
+    `along` is the place of each voter along all chains, no two of which are neighbours: a few that follow each other vote
+    together. `step` (px) is what counts as one independent place along a line, `cost` (nats) what one more line must be worth,
+    less the `slack` where near misses are wanted. Raises `Cancelled`.
     """
     n = len(voters)
-    votes = line_votes(voters, space)
-    low, high = space.fan(voters)
-    turns = space.turns
-    strips = int(2 * space.reach / _STRIP) + 2
-    first, filed = np.zeros(_SECTORS * strips + 1, np.int64), np.empty(n, np.int32)
-    _file(voters.x, voters.y, voters.nx, voters.ny, space.reach, _SECTORS, _STRIP, strips, np.empty(n, np.int64), first, filed)
     left, top = 0.5 * (width - 1), 0.5 * (height - 1)
+    runs, run = _runs(voters, along)
+    votes = line_votes(runs, space)
+    low, high = space.fan(runs)
+    turns = space.turns
+    tiles = tiled(voters.x, voters.y, (width, height), left + 0.5, top + 0.5)
+    by = tiles.order
+    voters, run = voters.taken(by), run[by]
     density = block_density(voters.x + np.float32(left), voters.y + np.float32(top), width, height)
     taken = np.zeros(n, np.uint8)
     theta, rho, chance = np.empty(most), np.empty(most), np.empty(most)
@@ -475,10 +482,11 @@ def trace_lines(
             raise Cancelled()
         threshold = max(threshold * _FALL, lowest)
         found = _trace(
-            voters.x, voters.y, voters.nx, voters.ny, voters.weight, low, high, votes, cosines, sines, space.step,
-            space.middle, first, filed, _SECTORS, _STRIP, strips, space.reach, density, _BLOCK, left, top, int(fewest * 0.5),
-            int(threshold), step, max(cost - slack, 1.0), _JOINED, _NEAR, taken, found, theta, rho, chance, start, support, state,
+            voters.x, voters.y, voters.nx, voters.ny, voters.weight, run, runs.x, runs.y, low, high, votes, cosines, sines,
+            space.step, space.middle, tiles.first, tiles.across, tiles.down, space.reach, density, _BLOCK, left, top,
+            fewest, int(threshold), step, max(cost - slack, 1.0), _JOINED, _NEAR, taken, found, theta, rho,
+            chance, start, support, state,
         )  # fmt: skip
         if threshold <= lowest:
             break
-    return Traced(theta[:found], rho[:found], start[: found + 1], support[: int(state[0])], chance[:found], cost, slack, step)
+    return Traced(theta[:found], rho[:found], start[: found + 1], by[support[: int(state[0])]], chance[:found], cost, slack, step)

@@ -20,12 +20,22 @@ from lucid_finch.core.numerics.compiling import helper, kernel
 from lucid_finch.core.numerics.cross_sections import cross_sections
 from lucid_finch.core.numerics.rim_sections import moved_rims
 from lucid_finch.core.numerics.threads import cancelled_here
+from lucid_finch.core.numerics.tiles import TILE, tiled
 
 Floats = NDArray[np.float32]
 
-TILE = 16
 _AGREES = 0.36
 """Radians by which a gradient may differ from the radius."""
+
+_WHOLE = 0.8
+"""Share of a rim from which on it leaves no votes for another of its size beside it."""
+_MOSTLY = 0.65
+"""Share of a rim from which on its points need no other explanation."""
+_LARGE = 80.0
+"""px: of rims from this radius on every so many points are enough to find them by."""
+_FEWER = 6
+_FEW = 0.7
+"""Points a px of what must be seen of a rim below which there is no use in laying a circle through them."""
 
 WINDOW = 0.6
 """Radians of a rim over which a side of a polygon would be straight."""
@@ -39,7 +49,7 @@ stretches of the rim lie off it in the mean, beyond what the scatter within them
 
 @dataclass(frozen=True)
 class Filed:
-    """Edge points by tiles of 16 px, with what a rim asks of them."""
+    """Edge points by tiles, with what a rim asks of them."""
 
     x: Floats
     y: Floats
@@ -59,12 +69,10 @@ def filed_points(
     x: Floats, y: Floats, nx: Floats, ny: Floats, chain: NDArray[np.int32], along: NDArray[np.int32], size: tuple[int, int]
 ) -> Filed:
     """The points of an image of that width and height, filed by place."""
-    across, down = -(-size[0] // TILE), -(-size[1] // TILE)
-    where = (np.clip(y, 0, size[1] - 1).astype(np.int64) // TILE) * across + np.clip(x, 0, size[0] - 1).astype(np.int64) // TILE
-    order = np.argsort(where, kind="stable").astype(np.int32)
-    first = np.concatenate([[0], np.cumsum(np.bincount(where, minlength=across * down))]).astype(np.int64)
-    given = (a[order] for a in (x, y, nx, ny, chain, along))
-    return Filed(*given, order, first, across, down, int(chain.max(initial=0)) + 1)
+    tiles = tiled(x, y, size)
+    by = tiles.order
+    across, down, chains = tiles.across, tiles.down, int(chain.max(initial=0)) + 1
+    return Filed(x[by], y[by], nx[by], ny[by], chain[by], along[by], by, tiles.first, across, down, chains)
 
 
 @helper
@@ -120,8 +128,8 @@ def strayed(drift, drift2, count):  # type: ignore[no-untyped-def]
 
 
 @helper
-def _ring(x, y, first, across, down, cx, cy, low, high, out):  # type: ignore[no-untyped-def]
-    """Points whose tiles meet the ring between two radii and that lie in it; returns how many."""
+def _ring(x, y, first, across, down, cx, cy, low, high, each, out):  # type: ignore[no-untyped-def]
+    """Points whose tiles meet the ring between two radii and that lie in it, or one of so many; returns how many."""
     found = 0
     room = out.size
     top = max(int((cy - high) / TILE), 0)
@@ -151,7 +159,8 @@ def _ring(x, y, first, across, down, cx, cy, low, high, out):  # type: ignore[no
             b = skip_from - 1 if part == 0 else right
             if a > b:
                 continue
-            for k in range(first[row * across + a], first[row * across + b + 1]):
+            begin = (first[row * across + a] + each - 1) // each * each
+            for k in range(begin, first[row * across + b + 1], each):
                 dx, dy = x[k] - cx, y[k] - cy
                 d2 = dx * dx + dy * dy
                 if d2 >= low2 and d2 <= high2 and found < room:
@@ -162,8 +171,8 @@ def _ring(x, y, first, across, down, cx, cy, low, high, out):  # type: ignore[no
 
 @kernel
 def _fit_rims(  # type: ignore[no-untyped-def]
-    x, y, nx, ny, chain, along, first, across, down, cx0, cy0, low0, high0, unsure, least_radius, most_radius, least_seen, density,
-    block, block_columns, from_row, to_row, stamp, seen_by, state, out, made, start, support,
+    x, y, nx, ny, chain, along, first, across, down, cx0, cy0, low0, high0, unsure, least_radius, most_radius, least_seen,
+    density, block, block_columns, from_row, to_row, stamp, seen_by, state, free, out, made, start, support,
 ):  # fmt: skip
     room = support.size
     points = np.empty(x.size, np.int32)
@@ -179,9 +188,28 @@ def _fit_rims(  # type: ignore[no-untyped-def]
         cx, cy = cx0[row], cy0[row]
         low, high = low0[row], high0[row]
         slack = unsure[row]
+        # A whole rim that was found from a neighbouring cell is what brought this one its votes.
+        known = False
+        for k in range(made[0]):
+            if (
+                (out[0, k] - cx) ** 2 + (out[1, k] - cy) ** 2 < 0.36 * slack * slack
+                and low <= out[2, k] <= high
+                and out[4, k] > _WHOLE
+            ):
+                known = True
+        if known:
+            continue
         outer = high + slack
         inner = max(low - slack, 1.0)
-        count = _ring(x, y, first, across, down, cx, cy, inner, outer, points)
+        each = _FEWER if low >= _LARGE else 1
+        count = _ring(x, y, first, across, down, cx, cy, inner, outer, each, points)
+        # What a surer rim explains points to no other.
+        kept = 0
+        for k in range(count):
+            if free[points[k]]:
+                points[kept] = points[k]
+                kept += 1
+        count = kept
         if count < 6:
             continue
         # Where the lines along the gradients meet.
@@ -232,7 +260,7 @@ def _fit_rims(  # type: ignore[no-untyped-def]
                 # The fullest three neighbouring bins, for their size.
                 best, at = 0.0, -1
                 for r in range(max(int(inner) - 1, 1), span - 1):
-                    share = (bins[s, r - 1] + bins[s, r] + bins[s, r + 1]) / (r + 0.5)
+                    share = each * (bins[s, r - 1] + bins[s, r] + bins[s, r + 1]) / (r + 0.5)
                     if share > best:
                         best, at = share, r
                 if at < 0 or best < 2 * math.pi * least_seen * 0.7:
@@ -254,7 +282,8 @@ def _fit_rims(  # type: ignore[no-untyped-def]
                 if known:
                     continue
                 sound = True
-                ring = _ring(x, y, first, across, down, mx, my, max(0.75 * radius - 4, 0.5), 1.28 * radius + 5, chosen)
+                wide = 8.0 + 0.06 * radius
+                ring = _ring(x, y, first, across, down, mx, my, max(radius - wide, 0.5), radius + wide, 1, chosen)
                 close = 0
                 for again in range(7):
                     tolerance = (3.0, 2.2, 1.6, 0.0, 0.0, 0.0, 0.0)[again]
@@ -267,11 +296,11 @@ def _fit_rims(  # type: ignore[no-untyped-def]
                             i = chosen[k]
                             dx, dy = x[i] - mx, y[i] - my
                             d2 = dx * dx + dy * dy
-                            wide = max(6.0 if again == 0 else 2.0, within_rim(radius) + 1.0)
-                            if (radius - wide) ** 2 * (radius > wide) <= d2 <= (radius + wide) ** 2:
-                                if sign * (dx * nx[i] + dy * ny[i]) > 0.0:
-                                    close_by[close] = i
-                                    close += 1
+                            reach = max(6.0 if again == 0 else 2.0, within_rim(radius) + 1.0)
+                            least2 = (radius - reach) ** 2 * (radius > reach)
+                            if least2 <= d2 <= (radius + reach) ** 2 and sign * (dx * nx[i] + dy * ny[i]) > 0.0:
+                                close_by[close] = i
+                                close += 1
                     for k in range(close):
                         i = close_by[k]
                         dx, dy = x[i] - mx, y[i] - my
@@ -288,7 +317,7 @@ def _fit_rims(  # type: ignore[no-untyped-def]
                             yy += v * v
                             px += u * e
                             py += v * e
-                    if n < 6:
+                    if n < max(6.0, _FEW * least_seen * 2 * math.pi * radius):
                         sound = False
                         break
                     # Normal equations of e = dr + u dx + v dy, dr eliminated.
@@ -312,6 +341,7 @@ def _fit_rims(  # type: ignore[no-untyped-def]
                 if not sound or radius < least_radius or radius > most_radius:
                     continue
                 # Support, coverage, and what the chains of the support do besides.
+                ring = _ring(x, y, first, across, down, mx, my, max(0.75 * radius - 4, 0.5), 1.28 * radius + 5, 1, chosen)
                 mark += 1
                 tolerance = within_rim(radius)
                 parts = min(max(int(2 * math.pi * radius / 1.5), 16), 1024)
@@ -399,6 +429,9 @@ def _fit_rims(  # type: ignore[no-untyped-def]
                 out[9, n], out[10, n] = turning, strayed(drift, drift2, count_of)
                 made[0] = n + 1
                 start[n + 1] = begin + held
+                if coverage > _MOSTLY and out[5, n] > 0.9 and turning > 0.8 and out[10, n] < 0.3:
+                    for k in range(begin, begin + held):
+                        free[support[k]] = False
 
 
 @dataclass(frozen=True)
@@ -432,6 +465,7 @@ def fit_rims(
     support = np.empty(max(8 * len(filed.x), 4096), np.int32)
     stamp, seen_by = np.zeros(filed.chains, np.int64), np.zeros(filed.chains, np.int32)
     state = np.zeros(int(filed.along.max(initial=0)) + 2, np.int64)
+    free = np.ones(max(len(filed.x), 1), np.bool_)
     cancelled = cancelled_here()
     flat = np.ascontiguousarray(density.ravel())
     for first in range(0, len(centres.x), 200):
@@ -439,9 +473,10 @@ def fit_rims(
             raise Cancelled()
         stamp[:], state[:] = 0, 0
         _fit_rims(
-            filed.x, filed.y, filed.nx, filed.ny, filed.chain, filed.along, filed.first, filed.across, filed.down, centres.x, centres.y,
-            centres.low, centres.high, centres.unsure, float(radius[0]), float(radius[1]), least_seen, flat, block,
-            density.shape[1], first, min(first + 200, len(centres.x)), stamp, seen_by, state, out, made, start, support,
+            filed.x, filed.y, filed.nx, filed.ny, filed.chain, filed.along, filed.first, filed.across, filed.down, centres.x,
+            centres.y, centres.low, centres.high, centres.unsure, float(radius[0]), float(radius[1]), least_seen, flat, block,
+            density.shape[1], first, min(first + 200, len(centres.x)), stamp, seen_by, state, free, out, made, start,
+            support,
         )  # fmt: skip
     n = int(made[0])
     columns = {name: out[k, :n].copy() for k, name in enumerate(COLUMNS)}
