@@ -13,6 +13,7 @@ from lucid_finch.core.image import Image
 from lucid_finch.demo.cutouts import cutouts
 from lucid_finch.demo.glaze_chips import glaze_chips
 from lucid_finch.demo.glaze_edge import glaze_edge
+from lucid_finch.demo.leaning_screen import leaning_screen
 from lucid_finch.demo.pierced_screen import pierced_screen
 from lucid_finch.demo.tile_panel import tile_panel
 
@@ -37,6 +38,7 @@ SCENES: dict[str, Callable[[], tuple[Image, list[dict[str, Any]]]]] = {
     "glaze_edge": glaze_edge,
     "cutouts": cutouts,
     "pierced_screen": pierced_screen,
+    "leaning_screen": leaning_screen,
 }
 
 

@@ -30,6 +30,10 @@ def bench_actions(bench: Bench) -> Actions:
     add(file, "demo_boundary", bench.tr("Open the demo of a boundary"), partial(bench.open_demo, "glaze_edge"), None, tip)
     tip = bench.tr("A made-up pierced screen: holes, bosses and plugged holes nearly as light as the body")
     add(file, "demo_screen", bench.tr("Open the demo of a pierced screen"), partial(bench.open_demo, "pierced_screen"), None, tip)
+    tip = bench.tr("The same kind of screen leaning away: its round holes are seen as ellipses")
+    add(
+        file, "demo_leaning", bench.tr("Open the demo of a leaning screen"), partial(bench.open_demo, "leaning_screen"), None, tip
+    )
     tip = bench.tr("Made-up mosaic pieces on a cloth in uneven light, with holes and pieces in them")
     add(file, "demo_pieces", bench.tr("Open the demo of cut-out pieces"), partial(bench.open_demo, "cutouts"), None, tip)
     add(file, "next_image", bench.tr("Next image"), lambda: bench.images.step(1), "PgDown")

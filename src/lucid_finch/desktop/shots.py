@@ -237,6 +237,19 @@ def _circles(bench: Bench) -> None:
     bench.pick(bench.frames[1], float(plugged["x"][row]), float(plugged["y"][row]))
 
 
+def _ellipses(bench: Bench) -> None:
+    bench.activate_pane(1)
+    bench.show_map("arcs")
+    bench.frames[0].view.set(650.0, 420.0, 0.6)
+    plugged = bench.study.detections["openings"].findings
+    row = int(np.argmin(np.hypot(plugged["x"] - 621, plugged["y"] - 590)))
+    bench.findings.choose([row])
+    bench.choose([row], [])
+
+
+OF_A_LEANING_SCREEN: dict[str, Callable[[Bench], None]] = {"ellipses": _ellipses}
+"""The same of the screen seen at a slant."""
+
 OF_A_SCREEN: dict[str, Callable[[Bench], None]] = {"circles": _circles}
 """The same of the pierced screen."""
 
@@ -254,6 +267,7 @@ IN_COLOUR: dict[str, Callable[[Bench], None]] = {
 
 BY_SCENE = {
     "pierced_screen": OF_A_SCREEN,
+    "leaning_screen": OF_A_LEANING_SCREEN,
     "cutouts": OF_PIECES,
     "glaze_edge": ON_A_BOUNDARY,
     "glaze_chips": IN_COLOUR,

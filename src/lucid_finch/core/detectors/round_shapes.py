@@ -29,6 +29,8 @@ SEEN_USUALLY = 0.4
 BEYOND = 1.25
 """Sizes up to so many times outside the range are gathered as near misses."""
 _SLACK = 2.0
+_LEAVING = 0.2
+"""Share of the points of a rim's chains that may leave it along a tangent, where it strays no further otherwise."""
 _PLURAL = 0.5
 """Two rims that share more than this of the points of the smaller are one."""
 POLARITIES = ("dark", "bright")
@@ -89,7 +91,7 @@ class RoundParameters(DetectorParameters):
         criterion="deviation",
         sense="at most",
         help="How far the rim strays from the shape beyond what the noise explains, in units of what is usual: 0.2 px and 0.8 %"
-        " of the size of a whole rim, half of that where half is seen.",
+        " of the size of a whole rim, half of that where half is seen. What leaves the rim along a tangent counts too.",
     )
     turning_min: float = judges(
         0.6,
@@ -171,10 +173,10 @@ class RoundShapes(Detector):
         raise NotImplementedError
 
     def deviation(self, gathered: Any, parameters: Any) -> Array:
-        """How far each rim strays beyond the noise, in units of what is usual."""
+        """How far each rim strays beyond the noise, in units of what is usual, and what leaves it."""
         c = gathered.rims.columns
         usual = (0.2 + 0.008 * self.size(c)) * np.clip(c["coverage"], 0.5, 1.0)
-        return np.asarray(c["stray"] / usual)
+        return np.asarray(np.hypot(c["stray"] / usual, (1 - c["fidelity"]) / _LEAVING))
 
     def soundness(self, gathered: Any, parameters: Any) -> Array:
         """What the worth of each rim is multiplied by where rims compete for points."""

@@ -342,7 +342,10 @@ def _pair(sign, count, turn, begins, shape, samples, least, most, flattest, seen
                 if sign[i] != sign[j]:
                     continue
                 dx, dy = samples[i, 0, 8] - samples[j, 0, 8], samples[i, 1, 8] - samples[j, 1, 8]
-                if dx * dx + dy * dy > 4.4 * most * most:
+                far2 = dx * dx + dy * dy
+                # A rim is longer than twice the way from one arc to the other; some points are missing.
+                both = count[i] + count[j]
+                if far2 > 4.4 * most * most or both * both < 2.5 * seen * seen * far2:
                     continue
                 # Their parts of a full turn may hardly overlap.
                 ahead = (begins[j] - begins[i]) % full

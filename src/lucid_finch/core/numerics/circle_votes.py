@@ -34,7 +34,7 @@ _STANDING_OUT = 4.0
 _SPARSE = 12.0
 """px of radius from which on every second point votes, from twice that on every third, and so on: large rims have many."""
 _SPARSEST = 12
-_GATHERED = 1.75
+_GATHERED = 1.45
 """Votes that a rim brings together at its centre, for each point of it, at the least: a cell is pooled with its neighbours."""
 
 

@@ -25,6 +25,7 @@ from lucid_finch.core.numerics.rims import (
     WINDOW,
     Filed,
     Rims,
+    counts_as_leaving,
     left_from,
     likely_rims,
     strayed,
@@ -261,7 +262,7 @@ def _lay(  # type: ignore[no-untyped-def]
             continue
         for k in range(5):
             out[k, n] = shape[k]
-        out[5, n], out[6, n], out[7, n] = sign, coverage, held / (held + leaving)
+        out[5, n], out[6, n], out[7, n] = sign, coverage, held / (held + leaving * counts_as_leaving(coverage))
         out[8, n], out[9, n], out[10, n], out[11, n] = math.sqrt(ss / max(held - 5, 1)), crowd / held, held, turning
         out[12, n] = strayed(drift, drift2, count_of)
         made[0] = n + 1

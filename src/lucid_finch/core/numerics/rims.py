@@ -42,7 +42,7 @@ WINDOW = 0.6
 
 COLUMNS = ("x", "y", "radius", "sign", "coverage", "fidelity", "rms", "crowd", "count", "turning", "stray")
 """sign: 1 where it is brighter outside. coverage: share of the rim with points. fidelity: share of the points of the rim's
-chains that lie on it, of those and of what leaves it smoothly. crowd: edge points a pixel along the rim. turning: how much of the
+chains that lie on it, of those and of what leaves it smoothly, the less of that the more of it is seen. crowd: edge points a pixel along the rim. turning: how much of the
 turn that a circle makes the gradient makes along the rim; 1 for a circle, 0 for straight sides that touch it. stray: px that
 stretches of the rim lie off it in the mean, beyond what the scatter within them explains."""
 
@@ -102,6 +102,12 @@ def left_from(place, state, mark):  # type: ignore[no-untyped-def]
             state[at] = 0
             at += step
     return left
+
+
+@helper
+def counts_as_leaving(coverage):  # type: ignore[no-untyped-def]
+    """How much what leaves a rim tells against it: nothing where nearly all of it is seen, a wire that touches a whole disc."""
+    return min(max((1.0 - coverage) / 0.3, 0.0), 1.0)
 
 
 STRETCHES = 24
@@ -424,7 +430,7 @@ def _fit_rims(  # type: ignore[no-untyped-def]
                 if twice:
                     continue
                 out[0, n], out[1, n], out[2, n], out[3, n] = mx, my, radius, sign
-                out[4, n], out[5, n] = coverage, held / (held + leaving)
+                out[4, n], out[5, n] = coverage, held / (held + leaving * counts_as_leaving(coverage))
                 out[6, n], out[7, n], out[8, n] = math.sqrt(ss / max(held - 3, 1)), crowd / held, held
                 out[9, n], out[10, n] = turning, strayed(drift, drift2, count_of)
                 made[0] = n + 1
