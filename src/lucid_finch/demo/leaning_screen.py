@@ -49,6 +49,7 @@ def leaning_screen() -> tuple[Image, list[dict[str, Any]]]:
     random = canvas.random
     homography = _homography()
     marks: list[dict[str, Any]] = []
+    kinds: dict[int, tuple[float, float, str]] = {1: (24.0, 30.0, "boss"), 4: (36.0, -11.0, "plugged hole")}
 
     def placed(points: list[tuple[float, float]]) -> NDArray[np.float64]:
         seen = homography @ np.array([[x, y, 1.0] for x, y in points]).T
@@ -61,11 +62,12 @@ def leaning_screen() -> tuple[Image, list[dict[str, Any]]]:
             if abs(u) > 510:
                 continue
             what = (row * 5 + column * 3) % 9
-            radius, colour, name = {
-                1: (24.0, tuple(c + 30.0 for c in _BODY), "boss"),
-                4: (36.0, tuple(c - 11.0 for c in _BODY), "plugged hole"),
-                7: (24.0, _DARK, "small hole"),
-            }.get(what, (38.0, _DARK, "hole"))
+            colour = _DARK
+            if what in kinds:
+                radius, shade, name = kinds[what]
+                colour = (_BODY[0] + shade, _BODY[1] + shade, _BODY[2] + shade)
+            else:
+                radius, name = (24.0, "small hole") if what == 7 else (38.0, "hole")
             radius += float(random.normal(0, 0.4))
             x, y, a, b, angle = seen_circle(homography, u, v, radius)
             box = (x - a - 2, y - a - 2, x + a + 2, y + a + 2)

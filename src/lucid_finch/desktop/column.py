@@ -21,7 +21,6 @@ from PySide6.QtWidgets import (
     QWidget,
 )  # fmt: skip
 
-from lucid_finch.core.combining import combine
 from lucid_finch.core.detectors import KINDS
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.prepare import STEPS
@@ -131,10 +130,6 @@ class Card(QFrame):
             self.chosen.emit()
         else:
             super().keyPressEvent(event)
-
-
-_MERGED_AT_ONCE = 1500
-"""So many findings are merged whenever one of the detectors has run."""
 
 
 class Elided(QLabel):
@@ -297,13 +292,11 @@ class RecipeColumn(QWidget):
     def _merged_texts(self) -> list[str]:
         """What each group of merged detectors comes to."""
         texts = []
-        for group in self.study.recipe.combine:
-            found = {name: self.study.detections[name] for name in group if name in self.study.detections}
+        for group, merged in self.study.merged():
             name = " + ".join(group)
-            if sum(len(d.findings) for d in found.values()) > _MERGED_AT_ONCE:
+            if merged is None:
                 texts.append(self.tr("{}: merged when the recipe is run").format(name))
-            elif found:
-                merged = combine(found, group)
+            else:
                 texts.append(self.tr("{}: {} merged, {} found twice").format(name, len(merged.findings), merged.duplicates))
         return texts
 

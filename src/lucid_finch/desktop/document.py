@@ -8,6 +8,7 @@ from typing import Any
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtGui import QUndoCommand, QUndoStack
 
+from lucid_finch.core.combining import Combined, combine
 from lucid_finch.core.detection import Detection
 from lucid_finch.core.image import Image
 from lucid_finch.core.regions import region_of
@@ -29,6 +30,8 @@ def fresh_recipe() -> Recipe:
 SOURCE = "@source"
 """The card of the source image."""
 
+_MERGED_AT_ONCE = 1500
+"""So many findings are merged whenever one of the detectors has run."""
 _STEP = "@step "
 
 
@@ -105,6 +108,8 @@ class Study(QObject):
         self.stages: list[tuple[str, Image]] = []
         """Card and result of every preparation step that leads there."""
         self.detections: dict[str, Detection] = {}
+        # What was merged last, with the detections that it came from: they must live as long as their ids are held.
+        self._merged: dict[Any, tuple[Combined | None, tuple[Detection, ...]]] = {}
         self.undo = QUndoStack(self)
         self.undo.setUndoLimit(1000)
         self.chosen = self.recipe.detectors[0].name
@@ -278,6 +283,21 @@ class Study(QObject):
         names = [entry.name for entry in self.recipe.detectors if entry.name in group]
         groups = [g for g in [*rest, names] if len(g) > 1]
         self.edit({"combine": groups}, f"merge {card} and {other}" if together else f"part {other} from {card}")
+
+    def merged(self) -> list[tuple[tuple[str, ...], Combined | None]]:
+        """Each group of merged detectors, and what it comes to; None where that are too many to be merged while one looks."""
+        found = []
+        for group in self.recipe.combine:
+            parts = {name: self.detections[name] for name in group if name in self.detections}
+            if not parts:
+                continue
+            key = group, tuple(id(d) for d in parts.values())
+            if key not in self._merged:
+                small = sum(len(d.findings) for d in parts.values()) <= _MERGED_AT_ONCE
+                self._merged = {k: v for k, v in self._merged.items() if k[0] != group}
+                self._merged[key] = (combine(parts, group) if small else None, tuple(parts.values()))
+            found.append((group, self._merged[key][0]))
+        return found
 
     def expect_count(self, name: str, count: Any) -> None:
         """How many findings a detector should have: a number, a pair, or None. Raises `ParameterError`."""

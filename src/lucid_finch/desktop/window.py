@@ -43,6 +43,7 @@ from lucid_finch.desktop.guard import guarded
 from lucid_finch.desktop.help import HelpWindow
 from lucid_finch.desktop.images import ImageList, Place, images_in
 from lucid_finch.desktop.measure import MeasurePage
+from lucid_finch.desktop.merged import MergedPage, merged_marks, one_mark
 from lucid_finch.desktop.numbers import NumbersPage
 from lucid_finch.desktop.pane import Marks
 from lucid_finch.desktop.panes import PaneFrame, PaneGroup
@@ -66,6 +67,7 @@ _FIT_COLOUR = QColor("#f4f2ec")
 _GUIDE_COLOUR = QColor(232, 226, 214, 120)
 _RULER = "ruler"
 _ROOM = 270
+_MERGED_TAB = 5
 """Least height of the pages of numbers and curves, px."""
 _AUTOSAVE_AFTER = 400
 """Milliseconds from a change to its being kept."""
@@ -90,6 +92,7 @@ class Bench(QMainWindow):
         """The last error that was shown."""
         self.ask_unsaved: Callable[[], QMessageBox.StandardButton] = self._ask_unsaved
         self._own_marks: list[Marks] = []
+        self._merged_in_front = False
         self._peak_marks: list[Marks] = []
         """The findings on maps of votes."""
         self._vote_marks: list[Marks] = []
@@ -121,6 +124,7 @@ class Bench(QMainWindow):
         self.strip = EvidenceStrip()
         self.findings_page = FilteredTable(self.tr("Findings"))
         self.near_page = FilteredTable(self.tr("Near misses"))
+        self.merged_page = MergedPage(self.tr("Merged"))
         self.findings, self.near_misses = self.findings_page.table, self.near_page.table
         self.images = ImageList()
         self.drawing = Drawing()
@@ -135,8 +139,10 @@ class Bench(QMainWindow):
             (self.images, self.tr("Images")),
             (self.numbers, self.tr("Numbers")),
             (self.measure, self.tr("Measure")),
+            (self.merged_page, self.tr("Merged")),
         ):
             self.tabs.addTab(page, name)
+        self.tabs.setTabVisible(_MERGED_TAB, False)
         self.tabs.setDocumentMode(True)
         self.tabs.setAccessibleName(self.tr("Results"))
         self.tabs.tabBar().setAccessibleName(self.tr("Results"))
@@ -202,6 +208,7 @@ class Bench(QMainWindow):
     def _connect(self) -> None:
         study, worker, runner = self.study, self.worker, self.runner
         study.recipe_changed.connect(self._recipe_changed)
+        study.recipe_changed.connect(self._show_merged)
         study.undo.cleanChanged.connect(self._saved_or_not)
         study.image_changed.connect(self._image_changed)
         study.chosen_changed.connect(self._chosen_changed)
@@ -227,6 +234,7 @@ class Bench(QMainWindow):
         self.images.others_busy = lambda: worker.busy
         self.findings.rows_chosen.connect(lambda rows: self.choose(rows, [], centre=True))
         self.near_misses.rows_chosen.connect(lambda rows: self.choose([], rows, centre=True))
+        self.merged_page.picked.connect(self._choose_merged)
         self.answer.wanted.connect(self._adopt)
         self.answer.previewed.connect(self._preview)
         for table in (self.findings, self.near_misses):
@@ -622,6 +630,29 @@ class Bench(QMainWindow):
         counted = found.work.detector.named_by if found is not None else ""
         self.findings_page.show_table(found.findings if found is not None else None, labels, counted)
         self.near_page.show_table(found.near_misses if found is not None else None, labels)
+        self._show_merged()
+
+    def _show_merged(self) -> None:
+        # The group of the chosen detector, else the first.
+        groups = sorted(self.study.merged(), key=lambda one: self.study.detector not in one[0])
+        merged = groups[0][1] if groups else None
+        self.merged_page.show_merged(merged)
+        self.tabs.setTabVisible(_MERGED_TAB, merged is not None)
+        if merged is not None:
+            self.tabs.setTabText(_MERGED_TAB, self.tr("Merged {}").format(len(merged.findings)))
+            if self.tabs.currentWidget() is self.merged_page:
+                self._show_marks()
+
+    def _choose_merged(self, detector: str, number: int) -> None:
+        """Show a merged finding as chosen, on the card of the detector that it is from."""
+        self.study.choose(detector)
+        self._tables_due.stop()
+        self._fill_tables()
+        detection = self.study.detection
+        if detection is not None and number in detection.findings["id"]:
+            row = int(np.flatnonzero(detection.findings["id"] == number)[0])
+            self.findings.choose([row])
+            self.choose([row], [], centre=True)
 
     def _keep_columns(self, hidden: set[str]) -> None:
         found = self.study.detection
@@ -635,6 +666,10 @@ class Bench(QMainWindow):
     def _show_marks(self, extra: Sequence[Marks] = ()) -> None:
         marks: list[Marks] = []
         self._own_marks, self._peak_marks, self._vote_marks = [], [], []
+        merged = self.merged_page.merged if self.tabs.currentWidget() is self.merged_page else None
+        if merged is not None:
+            colours = {entry.name: mark_colour(number) for number, entry in enumerate(self.study.recipe.detectors)}
+            marks += merged_marks(merged, self.study.detections, colours)
         for number, entry in enumerate(self.study.recipe.detectors):
             found = self.study.detections.get(entry.name)
             if found is None:
@@ -664,8 +699,8 @@ class Bench(QMainWindow):
                 missed = Marks.of(found.near_outlines, near["x"], near["y"], numbers, _NEAR_COLOUR, dashed=True)
                 self._own_marks = [own, missed]
                 self._peak_marks = peak_marks(found, mark_colour(number))
-                marks += [own, missed, *self._peak_marks]
-            else:
+                marks += [own, missed, *self._peak_marks] if merged is None else []
+            elif merged is None or entry.name not in merged.of:
                 marks.append(own)
         self.panes.show_marks([*marks, *extra])
 
@@ -713,6 +748,8 @@ class Bench(QMainWindow):
             self.findings.choose([])
         chosen = [replace(m, chosen=frozenset(rows)) for m, rows in zip(self._own_marks, (found, near), strict=True)]
         chosen += [replace(m, chosen=frozenset(found)) for m in self._peak_marks]
+        if self._merged_in_front:
+            chosen = [one_mark(self.study.detection, found, self._own_marks[0].colour)] if self.study.detection and found else []
         known = {id(m.points) for m in chosen}
         others = [m for m in self.frames[0].pane.marks if id(m.points) not in known and not m.passing]
         self.panes.show_marks([*others, *chosen, *self._vote_marks])
@@ -850,6 +887,9 @@ class Bench(QMainWindow):
         above, below = middle.sizes()
         if self.tabs.widget(index) in (self.numbers, self.measure) and 0 < below < _ROOM and above + below > 2 * _ROOM:
             middle.setSizes([above + below - _ROOM, _ROOM])
+        if self._merged_in_front != (self.tabs.currentWidget() is self.merged_page):
+            self._merged_in_front = not self._merged_in_front
+            self._show_marks()
         self._show_under_cursor()
 
     def _show_under_cursor(self) -> None:
@@ -928,13 +968,13 @@ class Bench(QMainWindow):
 
     @property
     def _page_in_front(self) -> FilteredTable:
-        return self.near_page if self.tabs.currentIndex() == 1 else self.findings_page
+        return {1: self.near_page, _MERGED_TAB: self.merged_page}.get(self.tabs.currentIndex(), self.findings_page)
 
     def copy_table(self) -> None:
         self._page_in_front.table.copy()
 
     def go_to_filter(self) -> None:
-        if self.tabs.currentIndex() > 1:
+        if self.tabs.currentWidget() not in (self.findings_page, self.near_page, self.merged_page):
             self.tabs.setCurrentIndex(0)
         self._page_in_front.field.setFocus()
 

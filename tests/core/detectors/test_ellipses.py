@@ -1,4 +1,4 @@
-"""Ellipses on rendered ovals, whole, cut, hidden, touching, and look-alikes: what is found, how well, limits, and what is refused."""
+"""Ellipses on rendered ovals, whole, cut, hidden, touching, and look-alikes: what is found, how well, and what is refused."""
 
 from __future__ import annotations
 
@@ -62,7 +62,8 @@ def score(found: Any, ovals: list[Oval]) -> tuple[int, int]:
 
 
 HARD: list[Oval] = [
-    (50, 45, 36, 18, 30, -50), (50, 45, 18, 9, 30, 30), (120, 40, 26, 20, 100, 7), (185, 45, 30, 12, 60, 40), (270, 50, 34, 26, 0, -12),
+    (50, 45, 36, 18, 30, -50), (50, 45, 18, 9, 30, 30), (120, 40, 26, 20, 100, 7), (185, 45, 30, 12, 60, 40),
+    (270, 50, 34, 26, 0, -12),
     (-4, 130, 28, 20, 45, 35), (80, 130, 40, 24, 150, 25), (150, 120, 24, 14, 20, -20), (220, 130, 38, 30, 80, 60),
     (235, 150, 20, 12, 170, -40), (60, 205, 32, 13, 10, -9), (150, 200, 30, 28, 0, 50), (280, 200, 32, 16, 120, 18),
 ]  # fmt: skip
@@ -81,8 +82,8 @@ class Finding(unittest.TestCase):
         for seed in range(6):
             random = np.random.default_rng(seed)
             ovals = [
-                (60.0 + 100 * (k % 3), 60.0 + 120 * (k // 3), float(a), float(a * random.uniform(0.3, 0.4)), float(random.uniform(0, 180)),
-                 float(random.choice([-1, 1]) * random.uniform(8, 60)))
+                (60.0 + 100 * (k % 3), 60.0 + 120 * (k // 3), float(a), float(a * random.uniform(0.3, 0.4)),
+                 float(random.uniform(0, 180)), float(random.choice([-1, 1]) * random.uniform(8, 60)))
                 for k, a in enumerate(random.uniform(25, 44, 6))
             ]  # fmt: skip
             hits, others = score(engine.detect("ellipses", drawn(ovals, seed=seed), {}), ovals)
@@ -172,7 +173,10 @@ class Limits(unittest.TestCase):
         image = drawn(ovals)
         every = engine.detect("ellipses", image, {})
         self.assertEqual(score(every, ovals), (3, 0))
-        for given, left in (({"polarity": "dark"}, [1]), ({"ratio_min": 0.7}, [1]), ({"axis": (20.0, 45.0)}, [1]), ({"axis": (14.0, 45.0)}, [0, 1])):  # fmt: skip
+        for given, left in (
+            ({"polarity": "dark"}, [1]), ({"ratio_min": 0.7}, [1]), ({"axis": (20.0, 45.0)}, [1]),
+            ({"axis": (14.0, 45.0)}, [0, 1]),
+        ):  # fmt: skip
             f = engine.detect("ellipses", image, given).findings
             self.assertEqual(sorted(np.round(f["x"], -1).astype(int).tolist()), [round(ovals[k][0], -1) for k in left], given)
         missed = engine.detect("ellipses", image, {"ratio_min": 0.7}).near_misses

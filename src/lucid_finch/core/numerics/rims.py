@@ -42,9 +42,10 @@ WINDOW = 0.6
 
 COLUMNS = ("x", "y", "radius", "sign", "coverage", "fidelity", "rms", "crowd", "count", "turning", "stray")
 """sign: 1 where it is brighter outside. coverage: share of the rim with points. fidelity: share of the points of the rim's
-chains that lie on it, of those and of what leaves it smoothly, the less of that the more of it is seen. crowd: edge points a pixel along the rim. turning: how much of the
-turn that a circle makes the gradient makes along the rim; 1 for a circle, 0 for straight sides that touch it. stray: px that
-stretches of the rim lie off it in the mean, beyond what the scatter within them explains."""
+chains that lie on it, of those and of what leaves it smoothly, which counts the less the more of the rim is seen. crowd: edge
+points a pixel along the rim. turning: how much of the turn that a circle makes the gradient makes along the rim; 1 for a circle,
+0 for straight sides that touch it. stray: px that stretches of the rim lie off it in the mean, beyond what the scatter within
+them explains."""
 
 
 @dataclass(frozen=True)
