@@ -280,7 +280,9 @@ def _seen_around(image: Image, gathered: Gathered, sigma: float, x: float, y: fl
     u, v = x - left - c["x"], y - top - c["y"]
     cos, sin = np.cos(c["turn"]), np.sin(c["turn"])
     inside = np.hypot((u * cos + v * sin) / c["semi_major"], (v * cos - u * sin) / c["semi_minor"]) <= 1.15
-    worth = np.where(inside & (c["fidelity"] > 0.5) & (c["turning"] > 0.4), c["count"] * c["coverage"], 0.0)
+    # An arc and its chord make an oval too, but an uneven one.
+    strays = c["stray"] / (0.2 + 0.008 * np.sqrt(c["semi_major"] * c["semi_minor"]))
+    worth = np.where(inside & (c["fidelity"] > 0.5) & (c["turning"] > 0.4), c["count"] * c["coverage"] / (1 + 4 * strays**2), 0.0)
     if not len(worth) or worth.max() <= 0:
         return None
     k = int(np.argmax(worth))
