@@ -160,45 +160,6 @@ class Cards(BenchCase):
         self.open(disc(30.0))
         self.assertEqual(self.study.detections, {})
 
-    def test_the_page_of_merged_findings(self) -> None:
-        y, x = np.mgrid[:120, :200]
-        plane = 100.0 + 60 * (np.hypot(x - 60, y - 60) < 25) + 50 * ((np.abs(x - 150) < 20) & (np.abs(y - 60) < 15))
-        self.open(Image.from_array(np.clip(plane + np.random.default_rng(0).normal(0, 1, plane.shape), 0, 255).astype(np.uint8)))
-        bench, study = self.bench, self.bench.study
-        study.add_detector("circles")
-        study.add_detector("contours")
-        self.settle()
-        study.merge("circles", "contours", True)
-        self.settle()
-        bench.tabs.setCurrentWidget(bench.merged_page)
-        table = bench.merged_page.table
-        rows = [[table.rows.text(r, c) for c in range(table.rows.columnCount())] for r in range(table.rows.rowCount())]
-        self.assertEqual([row[0] for row in rows], ["1", "2"])
-        names = [c.name for c in table.rows.columns]
-        self.assertEqual(sorted(row[names.index("detector")] for row in rows)[-1], "contours")
-        self.assertTrue(any("1" in row[names.index("also")] for row in rows))
-        # The marks are those of the table, each once.
-        drawn = [m for m in bench.frames[0].pane.marks if not m.nameless]
-        self.assertEqual(sorted(int(n) for m in drawn for n in m.numbers), [1, 2])
-        at = next(k for k, row in enumerate(rows) if row[names.index("detector")] == "contours" and float(row[1]) > 100)
-        table.choose([at])
-        bench.merged_page.picked.emit("contours", int(rows[at][names.index("number")]))
-        self.settle()
-        self.assertEqual(study.detector, "contours")
-        self.assertIs(bench.tabs.currentWidget(), bench.merged_page)
-        chosen = [m for m in bench.frames[0].pane.marks if m.chosen]
-        self.assertEqual(len(chosen), 1)
-        self.assertAlmostEqual(float(chosen[0].at[0, 0]), 149.5, delta=1.5)
-        bench.merged_page.field.setText("detector = contours")
-        bench.merged_page.apply()
-        self.assertEqual(table.rows.rowCount(), sum(row[names.index("detector")] == "contours" for row in rows))
-        bench.tabs.setCurrentIndex(0)
-        self.assertGreater(sum(len(m.numbers) for m in bench.frames[0].pane.marks if not m.dashed), 2)
-
-
-if __name__ == "__main__":
-    unittest.main()
-
 
 class Merged(unittest.TestCase):
     def test_a_group_follows_its_detectors(self) -> None:
@@ -243,3 +204,43 @@ class Merging(BenchCase):
         self.assertTrue(self.bench.column.merged.isHidden())
         study.undo.undo()
         self.assertEqual(study.recipe.combine, (("circles", "contours"),))
+
+    def test_the_page_of_merged_findings(self) -> None:
+        y, x = np.mgrid[:120, :200]
+        plane = 100.0 + 60 * (np.hypot(x - 60, y - 60) < 25) + 50 * ((np.abs(x - 150) < 20) & (np.abs(y - 60) < 15))
+        self.open(Image.from_array(np.clip(plane + np.random.default_rng(0).normal(0, 1, plane.shape), 0, 255).astype(np.uint8)))
+        bench, study = self.bench, self.bench.study
+        study.add_detector("circles")
+        study.add_detector("contours")
+        study.remove("edges")
+        self.settle()
+        study.merge("circles", "contours", True)
+        self.settle()
+        bench.tabs.setCurrentWidget(bench.merged_page)
+        table = bench.merged_page.table
+        rows = [[table.rows.text(r, c) for c in range(table.rows.columnCount())] for r in range(table.rows.rowCount())]
+        self.assertEqual([row[0] for row in rows], ["1", "2"])
+        names = [c.name for c in table.rows.columns]
+        self.assertEqual(sorted(row[names.index("detector")] for row in rows)[-1], "contours")
+        self.assertTrue(any("1" in row[names.index("also")] for row in rows))
+        # The marks are those of the table, each once.
+        drawn = [m for m in bench.frames[0].pane.marks if not m.nameless]
+        self.assertEqual(sorted(int(n) for m in drawn for n in m.numbers), [1, 2])
+        at = next(k for k, row in enumerate(rows) if row[names.index("detector")] == "contours" and float(row[1]) > 100)
+        table.choose([at])
+        bench.merged_page.picked.emit("contours", int(rows[at][names.index("number")]))
+        self.settle()
+        self.assertEqual(study.detector, "contours")
+        self.assertIs(bench.tabs.currentWidget(), bench.merged_page)
+        chosen = [m for m in bench.frames[0].pane.marks if m.chosen]
+        self.assertEqual(len(chosen), 1)
+        self.assertAlmostEqual(float(chosen[0].at[0, 0]), 149.5, delta=1.5)
+        bench.merged_page.field.setText("detector = contours")
+        bench.merged_page.apply()
+        self.assertEqual(table.rows.rowCount(), sum(row[names.index("detector")] == "contours" for row in rows))
+        bench.tabs.setCurrentIndex(0)
+        self.assertGreater(sum(len(m.numbers) for m in bench.frames[0].pane.marks if not m.dashed), 2)
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -55,6 +55,11 @@ def one_mark(detection: Detection, rows: list[int], colour: QColor) -> Marks:
     return replace(marks, chosen=frozenset(range(len(rows))), nameless=True, passing=True)
 
 
+def _equal(one: Combined, other: Combined) -> bool:
+    pairs = [(one.findings[c.name], other.findings[c.name]) for c in COLUMNS]
+    return one.of == other.of and all(np.array_equal(a, b, equal_nan=a.dtype.kind == "f") for a, b in pairs)
+
+
 class MergedPage(FilteredTable):
     """A table of the merged findings; choosing a row tells whose finding it is."""
 
@@ -67,9 +72,10 @@ class MergedPage(FilteredTable):
         self.table.rows_chosen.connect(self._row_chosen)
 
     def show_merged(self, merged: Combined | None) -> None:
-        """Show another result of merging; the same one is left as it is, with what is chosen in it."""
-        if merged is not self.merged:
-            self.merged = merged
+        """Show another result of merging; one that says the same leaves the table as it is, with what is chosen in it."""
+        same = merged is not None and self.merged is not None and _equal(merged, self.merged)
+        self.merged = merged
+        if not same:
             self.show_table(as_findings(merged) if merged is not None else None, {}, "detector")
 
     def _row_chosen(self, rows: list[int]) -> None:

@@ -110,6 +110,7 @@ class EvidenceStrip(QScrollArea):
             return
         for stage in self.stages.values():
             self._row.removeWidget(stage)
+            stage.hide()
             stage.deleteLater()
         self.stages = {name: Stage(name, label) for name, label in stages}
         for number, stage in enumerate(self.stages.values()):

@@ -93,6 +93,7 @@ class Bench(QMainWindow):
         self.ask_unsaved: Callable[[], QMessageBox.StandardButton] = self._ask_unsaved
         self._own_marks: list[Marks] = []
         self._merged_in_front = False
+        self._picked_merged = "", 0
         self._peak_marks: list[Marks] = []
         """The findings on maps of votes."""
         self._vote_marks: list[Marks] = []
@@ -645,14 +646,21 @@ class Bench(QMainWindow):
 
     def _choose_merged(self, detector: str, number: int) -> None:
         """Show a merged finding as chosen, on the card of the detector that it is from."""
+        self._picked_merged = detector, number
         self.study.choose(detector)
         self._tables_due.stop()
         self._fill_tables()
-        detection = self.study.detection
-        if detection is not None and number in detection.findings["id"]:
-            row = int(np.flatnonzero(detection.findings["id"] == number)[0])
+        row = self._picked_row()
+        if row is not None:
             self.findings.choose([row])
             self.choose([row], [], centre=True)
+
+    def _picked_row(self) -> int | None:
+        """Row of the merged finding that was chosen, in the findings of the chosen detector."""
+        detection, (detector, number) = self.study.detection, self._picked_merged
+        if detection is None or detector != self.study.detector or number not in detection.findings["id"]:
+            return None
+        return int(np.flatnonzero(detection.findings["id"] == number)[0])
 
     def _keep_columns(self, hidden: set[str]) -> None:
         found = self.study.detection
@@ -702,6 +710,9 @@ class Bench(QMainWindow):
                 marks += [own, missed, *self._peak_marks] if merged is None else []
             elif merged is None or entry.name not in merged.of:
                 marks.append(own)
+        row = self._picked_row() if merged is not None else None
+        if row is not None and self.study.detection is not None:
+            marks.append(one_mark(self.study.detection, [row], self._own_marks[0].colour))
         self.panes.show_marks([*marks, *extra])
 
     def colour_by(self, column: str) -> None:
