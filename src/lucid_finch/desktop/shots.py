@@ -156,7 +156,7 @@ SHOTS: dict[str, Callable[[Bench], None]] = {
 }  # fmt: skip
 
 
-OTHERS = ("help", "empty")
+OTHERS = ("help",)
 """Pictures of windows other than the bench with a demo scene."""
 
 
@@ -312,11 +312,6 @@ def take_all(folder: Path) -> None:
     help_from.help.list.setCurrentRow(0)
     save_picture(help_from.help, folder / "help.png")
     help_from.help.close()
-    fresh = Bench()
-    fresh.show()
-    settle(fresh)
-    save_picture(fresh, folder / "empty.png")
-    fresh.close()
 
 
 def save_picture(window: QWidget, path: Path) -> None:

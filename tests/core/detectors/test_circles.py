@@ -10,7 +10,6 @@ from typing import Any
 import numpy as np
 
 from lucid_finch.core import engine
-from lucid_finch.core.detectors.round_shapes import size_range
 from lucid_finch.core.errors import Cancelled, ParameterError
 from lucid_finch.core.explaining import explain
 from lucid_finch.core.image import Image
@@ -20,6 +19,7 @@ from lucid_finch.core.numerics.gradients import gaussian_kernel, smoothed
 from lucid_finch.core.numerics.rims import shared_points
 from lucid_finch.core.prepare import step_of
 from lucid_finch.core.recipe import Recipe
+from lucid_finch.core.round_shapes import size_range
 from lucid_finch.demo import recipe_text, scene
 from tests.support import noise_pictures
 
@@ -93,7 +93,8 @@ class Finding(unittest.TestCase):
         marks: list[Mark] = [("square", 80, 110, 26, 50), ("square", 250, 60, 15, -40), ("bar", 200, 170, 14, 50)]
         found = engine.detect("circles", drawn(marks), {"radius": (8.0, 40.0)})
         self.assertEqual(len(found.findings), 0)
-        self.assertTrue(set(found.near_misses.counts("failed")) & {"roundness_min", "turning_min", "coverage_min"})
+        self.assertTrue(set(found.near_misses.counts("failed")) & {"roundness_min", "turning_min", "deviation_max"})
+        self.assertIn("on the rim", explain(found, (80.0, 110.0)).summary)
 
     def test_centre_and_radius_against_the_bound(self) -> None:
         off, radii, told = [], [], []

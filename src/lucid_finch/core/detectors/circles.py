@@ -15,7 +15,15 @@ import numpy as np
 
 from lucid_finch.core.detection import Array, Column, EvidenceMap
 from lucid_finch.core.detector import Candidates, Context, DetectorParameters, Reason, Votes, Work
-from lucid_finch.core.detectors.round_shapes import (
+from lucid_finch.core.edge_evidence import SLOPE, oriented_points
+from lucid_finch.core.image import Image
+from lucid_finch.core.judging import Limit
+from lucid_finch.core.numerics.circle_votes import centre_votes, find_centres
+from lucid_finch.core.numerics.line_votes import _BLOCK, block_density
+from lucid_finch.core.numerics.rims import filed_points, fit_rims, refined_rims, rim_profile
+from lucid_finch.core.numerics.threads import cancellable
+from lucid_finch.core.parameters import Range, gathers
+from lucid_finch.core.round_shapes import (
     BEYOND,
     LEAST,
     POLARITIES,
@@ -27,14 +35,6 @@ from lucid_finch.core.detectors.round_shapes import (
     reasons_of,
     size_range,
 )
-from lucid_finch.core.edge_evidence import SLOPE, oriented_points
-from lucid_finch.core.image import Image
-from lucid_finch.core.judging import Limit
-from lucid_finch.core.numerics.circle_votes import centre_votes, find_centres
-from lucid_finch.core.numerics.line_votes import _BLOCK, block_density
-from lucid_finch.core.numerics.rims import filed_points, fit_rims, refined_rims, rim_profile
-from lucid_finch.core.numerics.threads import cancellable
-from lucid_finch.core.parameters import Range, gathers
 
 _MOST_CENTRES = 3000
 

@@ -16,7 +16,17 @@ from numpy.typing import NDArray
 
 from lucid_finch.core.detection import Array, Column, EvidenceMap
 from lucid_finch.core.detector import Candidates, Context, DetectorParameters, Reason, Votes, Work
-from lucid_finch.core.detectors.round_shapes import (
+from lucid_finch.core.edge_evidence import SLOPE, OrientedPoints, oriented_points
+from lucid_finch.core.image import Image
+from lucid_finch.core.judging import Limit
+from lucid_finch.core.numerics.arcs import Arcs, Seeds, cut_arcs, pair_arcs
+from lucid_finch.core.numerics.ellipse_rims import lay_ellipses, refined_ellipses
+from lucid_finch.core.numerics.gradients import gaussian_kernel, smoothed
+from lucid_finch.core.numerics.line_votes import _BLOCK, block_density
+from lucid_finch.core.numerics.rims import Rims, filed_points
+from lucid_finch.core.numerics.threads import cancellable
+from lucid_finch.core.parameters import Range, gathers, judges
+from lucid_finch.core.round_shapes import (
     BEYOND,
     LEAST,
     POLARITIES,
@@ -28,16 +38,6 @@ from lucid_finch.core.detectors.round_shapes import (
     reasons_of,
     size_range,
 )
-from lucid_finch.core.edge_evidence import SLOPE, OrientedPoints, oriented_points
-from lucid_finch.core.image import Image
-from lucid_finch.core.judging import Limit
-from lucid_finch.core.numerics.arcs import Arcs, Seeds, cut_arcs, pair_arcs
-from lucid_finch.core.numerics.ellipse_rims import lay_ellipses, refined_ellipses
-from lucid_finch.core.numerics.gradients import gaussian_kernel, smoothed
-from lucid_finch.core.numerics.line_votes import _BLOCK, block_density
-from lucid_finch.core.numerics.rims import Rims, filed_points
-from lucid_finch.core.numerics.threads import cancellable
-from lucid_finch.core.parameters import Range, gathers, judges
 
 _MOST_ARCS = 4000
 _MOST_SEEDS = 3000
