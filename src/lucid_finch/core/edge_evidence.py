@@ -16,10 +16,9 @@ from lucid_finch.core.margins import clipped, shrunk
 from lucid_finch.core.numerics import chain_chance
 from lucid_finch.core.numerics.background import Background, measure_background
 from lucid_finch.core.numerics.chain_normals import chain_normals
-from lucid_finch.core.numerics.chains import Chains
+from lucid_finch.core.numerics.chains import Chains, link_chains
 from lucid_finch.core.numerics.edge_points import EdgePoints, find_edge_points, scale_plane
 from lucid_finch.core.numerics.gradients import Kernel1D, gaussian_kernel, gradient_planes, magnitude, operator_kernels, smoothed
-from lucid_finch.core.numerics.linked import linked
 from lucid_finch.core.regions import Region, blocked_pixels
 
 SLOPE = "grey/px"
@@ -97,8 +96,9 @@ def oriented_points(
     points, background = measured_points(image, region, sigma, context, floor=floor)
 
     def make() -> OrientedPoints:
-        chains = linked(points, background, (image.width, image.height)).chains
         clear = np.asarray(points.strength / np.maximum(points.scale, np.float32(1e-12)), np.float32)
+        # How sure each chain is by itself, shapes do not ask.
+        chains = link_chains(points, image.width, clear)
         found = chain_normals(chains.order, chains.start, chains.closed, points.gx, points.gy, clear)
         return OrientedPoints(points, background, chains, found.nx, found.ny, clear, found.chain, found.along, found.members)
 

@@ -31,7 +31,7 @@ _BEYOND = 0.3
 """Radii by which a centre may lie outside the image."""
 _STANDING_OUT = 4.0
 """Standard deviations by which a cell must have more votes than most."""
-_SPARSE = 12.0
+_SPARSE = 9.0
 """px of radius from which on every second point votes, from twice that on every third, and so on: large rims have many."""
 _SPARSEST = 12
 _GATHERED = 1.45

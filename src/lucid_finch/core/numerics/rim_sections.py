@@ -22,9 +22,9 @@ _WIDTHS = (1.0, 1.5, 2.0, 2.5, 3.0)
 """px by which the neighbourhood of a rim may be smoothed across it."""
 _APART = 0.5
 """px: where that moves a rim by more, something beside it is the reason."""
-_FIRST = 40
+_FIRST = 24
 """Points of a rim that the first rounds take at least, if it has them."""
-_STEP = 0.8
+_STEP = 1.0
 """px between the places on a rim that its shape is taken from."""
 _BESIDE = 0.9
 """px of a rim to either side of a point of it that count as seen."""

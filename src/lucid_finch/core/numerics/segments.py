@@ -257,11 +257,11 @@ def refined(
         return np.asarray(np.bincount(owner, values, len(rows)), float)
 
     every, every_owner = (x, y), owner
-    stride = np.maximum(count // _FIRST, 1)[owner]
-    sparse = np.flatnonzero((np.arange(len(owner)) - first[owner]) % stride == 0)
-    for last in (False, True):
+    place = np.arange(len(owner)) - first[owner]
+    for sparsest in (100, 1):
         # The first round needs no more than some of the points.
-        some = slice(None) if last else sparse
+        stride = np.clip(count // _FIRST, 1, sparsest)
+        some = np.flatnonzero(place % stride[every_owner] == 0)
         (x, y), owner = (values[some] for values in every), every_owner[some]
         c, s = np.cos(theta), np.sin(theta)
         co, so = c[owner], s[owner]
@@ -287,7 +287,8 @@ def refined(
         theta = theta - np.arctan(slope)
         rho = px * np.cos(theta) + py * np.sin(theta)
         moved += offset
-    told = (n >= 0.6 * count) & (third < 0) & (np.abs(moved) <= _APART) & (rms <= 0.5)
+    asked = np.bincount(owner, minlength=len(rows))
+    told = (n >= 0.6 * asked) & (third < 0) & (np.abs(moved) <= _APART) & (rms <= 0.5)
     columns = {name: values.copy() for name, values in segments.columns.items()}
     here = rows[told]
     # The ends keep their places along the line.
