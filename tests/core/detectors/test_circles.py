@@ -96,6 +96,31 @@ class Finding(unittest.TestCase):
         self.assertTrue(set(found.near_misses.counts("failed")) & {"roundness_min", "turning_min", "deviation_max"})
         self.assertIn("on the rim", explain(found, (80.0, 110.0)).summary)
 
+    def test_the_round_end_of_a_bar_and_a_hexagon_are_none(self) -> None:
+        y, x = np.mgrid[:200, :280].astype(np.float32)
+        bar = np.hypot(np.maximum(np.abs(x - 90) - 40, 0), y - 60) < 20
+        turned = [np.abs((x - 200) * math.cos(k * math.pi / 3) + (y - 130) * math.sin(k * math.pi / 3)) < 30 for k in range(3)]
+        plane = smoothed((110 + 45 * bar - 40 * (turned[0] & turned[1] & turned[2])).astype(np.float32), gaussian_kernel(0.9))
+        none = whole = 0
+        for seed in range(4):
+            noisy = plane + np.random.default_rng(seed).normal(0, 2, plane.shape)
+            image = Image.from_array(np.clip(np.round(noisy), 0, 255).astype(np.uint8))
+            found = engine.detect("circles", image, {"radius": (10.0, 40.0)})
+            none += len(found.findings) == 0
+            # What tells them apart can be switched off.
+            loose = engine.detect("circles", image, {"radius": (10.0, 40.0), "roundness_min": 0.3, "deviation_max": 20.0})
+            whole += len(loose.findings) > 0
+        self.assertGreaterEqual(none, 3)
+        self.assertEqual(whole, 4)
+
+    def test_a_wire_that_touches_a_disc_does_not_hide_it(self) -> None:
+        y, x = np.mgrid[:140, :160].astype(np.float32)
+        plane = 110.0 + 50 * (np.hypot(x - 80, y - 70) < 28) + 50 * (np.abs(y - 43) < 2.5)
+        noisy = smoothed(plane.astype(np.float32), gaussian_kernel(0.9)) + np.random.default_rng(0).normal(0, 2, plane.shape)
+        f = engine.detect("circles", Image.from_array(np.clip(np.round(noisy), 0, 255).astype(np.uint8)), {}).findings
+        self.assertEqual(len(f), 1)
+        self.assertAlmostEqual(float(f["radius"][0]), 28.0, delta=0.3)
+
     def test_centre_and_radius_against_the_bound(self) -> None:
         off, radii, told = [], [], []
         random = np.random.default_rng(5)
