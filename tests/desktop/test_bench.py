@@ -448,6 +448,12 @@ class Saving(BenchCase):
 
 
 class Working(BenchCase):
+    def test_rows_that_are_no_more_choose_nothing(self) -> None:
+        self.open(two_squares())
+        self.bench.choose([10_000], [], centre=True)
+        self.bench.choose([], [10_000], centre=True)
+        self.assertFalse(any(m.chosen for m in self.bench.frames[0].pane.marks))
+
     def test_cancel_is_prompt_and_the_bench_stays_as_it_was(self) -> None:
         self.open(two_squares())
         count = self.bench.findings.rows.rowCount()

@@ -752,6 +752,10 @@ class Bench(QMainWindow):
         """Show these rows' marks as chosen, and the profile that the first of them was found in."""
         if len(self._own_marks) != 2:
             return
+        # A table follows what was found a moment later: until then it may have rows that are no more.
+        found, near = (
+            [row for row in rows if row < len(m.numbers)] for rows, m in zip((found, near), self._own_marks, strict=True)
+        )
         self._show_profile(found, near)
         if found:
             self.near_misses.choose([])
