@@ -12,8 +12,9 @@ from scipy import ndimage
 from lucid_finch.core.errors import Cancelled
 from lucid_finch.core.numerics import threads
 from lucid_finch.core.numerics.binarizing import Surface, histogram, otsu, pixel_noise, surface_through
-from lucid_finch.core.numerics.borders import BLOCKED, cross_level, follow_borders
-from lucid_finch.core.numerics.components import label_parts, reconstructed
+from lucid_finch.core.numerics.borders import rings_of
+from lucid_finch.core.numerics.components import label_parts, parts_of, reconstructed
+from lucid_finch.core.numerics.crossings import BLOCKED, cross_level
 from lucid_finch.core.numerics.outlines import label_places, measure_outlines, simplified
 
 EIGHT = np.ones((3, 3), int)
@@ -81,8 +82,8 @@ class Following(unittest.TestCase):
     def test_borders_enclose_exactly_their_pixels(self) -> None:
         """Every crack is walked once, outlines clockwise, holes the other way; areas add up to the foreground."""
         for binary in random_binaries(80):
-            parts = label_parts(binary)
-            borders = follow_borders(binary, parts)
+            rings = rings_of(binary)
+            borders, parts = rings.borders, parts_of(rings)
             padded = np.pad(binary.astype(int), 1)
             cracks = np.abs(np.diff(padded, axis=0)).sum() + np.abs(np.diff(padded, axis=1)).sum()
             self.assertEqual(len(borders.codes), cracks)
@@ -94,25 +95,59 @@ class Following(unittest.TestCase):
                 self.assertEqual(step.sum(axis=0).tolist(), [0, 0])
                 x, y = np.cumsum(step, axis=0).T
                 area = float((x * np.roll(y, -1) - np.roll(x, -1) * y).sum()) / 2
-                self.assertEqual(area > 0, bool(parts.foreground[borders.part[n]]))
+                self.assertEqual(area > 0, bool(parts.foreground[n + 1]))
+                self.assertEqual(area > 0, not borders.hole[n])
                 total += area
             self.assertEqual(total, binary.sum())
+
+    def test_a_walk_keeps_to_the_cracks_with_foreground_on_its_right(self) -> None:
+        """Each crack begins where the last one ended, with foreground on one side only."""
+        for binary in random_binaries(60):
+            padded = np.pad(binary, 1)
+            borders = rings_of(binary).borders
+            for n in range(len(borders)):
+                codes = borders.codes[borders.start[n] : borders.start[n + 1]].astype(int)
+                heading, x, y = codes & 3, (codes >> 2) % binary.shape[1], (codes >> 2) // binary.shape[1]
+                self.assertTrue((padded[y + 1, x + 1] == 1).all())
+                out_x, out_y = np.array([[0, -1], [1, 0], [0, 1], [-1, 0]])[heading].T
+                self.assertTrue((padded[y + 1 + out_y, x + 1 + out_x] == 0).all())
+                corner = np.stack([x, y], axis=1) + np.array([[0, 0], [1, 0], [1, 1], [0, 1]])[heading]
+                ends = corner + np.array([[1, 0], [0, 1], [-1, 0], [0, -1]])[heading]
+                np.testing.assert_array_equal(ends, np.roll(corner, -1, axis=0))
+
+    def test_some_of_the_borders_lie_in_the_nearest_that_was_kept(self) -> None:
+        nested = np.zeros((40, 40), np.uint8)
+        for k in range(8):
+            nested[2 * k + 1 : 39 - 2 * k, 2 * k + 1 : 39 - 2 * k] = 1 - k % 2
+        borders = rings_of(nested).borders
+        self.assertEqual(borders.around.tolist(), [-1, 0, 1, 2, 3, 4, 5, 6])
+        kept = borders.only(np.array([0, 3, 4, 7]))
+        self.assertEqual(kept.around.tolist(), [-1, 0, 1, 2])
+        self.assertEqual(kept.hole.tolist(), [False, True, False, True])
+        for n, of in enumerate((0, 3, 4, 7)):
+            np.testing.assert_array_equal(kept.pixels(n), borders.pixels(of))
+
+    def test_an_image_without_foreground_has_no_borders_and_one_full_of_it_has_one(self) -> None:
+        self.assertEqual(len(rings_of(np.zeros((3, 9), np.uint8)).borders), 0)
+        self.assertEqual(len(label_parts(np.zeros((3, 9), np.uint8))), 1)
+        full = rings_of(np.ones((3, 9), np.uint8)).borders
+        self.assertEqual((len(full), len(full.codes)), (1, 24))
 
     def test_pixels_of_a_square_and_its_corners(self) -> None:
         binary = np.zeros((14, 15), np.uint8)
         binary[2:12, 3:13] = 1
-        borders = follow_borders(binary, label_parts(binary))
+        borders = rings_of(binary).borders
         self.assertEqual(len(borders.pixels(0)), 36)
         self.assertEqual(sorted(map(tuple, borders.pixels(0, ends=True).tolist())), [(3, 2), (3, 11), (12, 2), (12, 11)])
         single = np.ones((1, 1), np.uint8)
-        self.assertEqual(follow_borders(single, label_parts(single)).pixels(0).tolist(), [[0.0, 0.0]])
+        self.assertEqual(rings_of(single).borders.pixels(0).tolist(), [[0.0, 0.0]])
 
     def test_levels_are_crossed_between_pixels_and_half_a_pixel_from_what_is_not_looked_at(self) -> None:
         level = np.full((5, 7), -3.0, np.float32)
         level[1:4, 1:4] = 1.0
         level[:, 4] = BLOCKED
         binary = (level > 0).astype(np.uint8)
-        borders = follow_borders(binary, label_parts(binary))
+        borders = rings_of(binary).borders
         crossed = cross_level(level, None, borders)
         self.assertEqual((crossed.x.min(), crossed.x.max(), crossed.y.min(), crossed.y.max()), (0.75, 3.5, 0.75, 3.25))
         self.assertEqual(float(crossed.framed[0]), 0.25)
@@ -120,16 +155,16 @@ class Following(unittest.TestCase):
     def test_work_can_be_stopped(self) -> None:
         binary = random_binaries(1)[0]
         with self.assertRaises(Cancelled):
-            follow_borders(binary, label_parts(binary), cancelled=lambda: True)
+            rings_of(binary, cancelled=lambda: True)
 
     def test_the_same_for_any_number_of_threads(self) -> None:
         binary = (np.random.default_rng(2).random((400, 300)) < 0.6).astype(np.uint8)
         before = threads.thread_count()
         try:
             threads.set_thread_count(1)
-            one = follow_borders(binary, label_parts(binary)).codes
+            one = rings_of(binary).borders.codes
             threads.set_thread_count(3)
-            np.testing.assert_array_equal(one, follow_borders(binary, label_parts(binary)).codes)
+            np.testing.assert_array_equal(one, rings_of(binary).borders.codes)
         finally:
             threads.set_thread_count(before)
 

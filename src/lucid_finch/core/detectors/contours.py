@@ -23,8 +23,9 @@ from lucid_finch.core.judging import Limit
 from lucid_finch.core.levels import Level, Method, choose_level, level_part, signed_level, smoothed_image, smoothed_part
 from lucid_finch.core.margins import clipped, shrunk
 from lucid_finch.core.numerics import outline_names
-from lucid_finch.core.numerics.borders import BLOCKED, Borders, cross_level, follow_borders
-from lucid_finch.core.numerics.components import Parts, label_parts, reconstructed
+from lucid_finch.core.numerics.borders import Borders, rings_of
+from lucid_finch.core.numerics.components import Parts, parts_of, reconstructed
+from lucid_finch.core.numerics.crossings import BLOCKED, cross_level
 from lucid_finch.core.numerics.gradients import gaussian_kernel
 from lucid_finch.core.numerics.outlines import label_places, measure_outlines, simplified
 from lucid_finch.core.numerics.threads import cancelled_here
@@ -235,16 +236,17 @@ class Contours(Detector):
         if level.method == "hysteresis":
             binary = reconstructed(binary, (signed > level.offset).astype(np.uint8), context.cancelled)
             signed[(signed > 0) & (binary == 0)] = -1e-3
-        parts = label_parts(binary, context.cancelled)
-        chosen, notes = _worth_following(parts, binary.shape, blocked)
-        borders = follow_borders(binary, parts, chosen, context.cancelled)
+        rings = rings_of(binary, context.cancelled)
+        chosen, notes = _worth_keeping(parts_of(rings), binary.shape, blocked)
+        borders = rings.borders.only(chosen)
         crossed = cross_level(signed, edges, borders, context.cancelled)
         x, y = image.frame.to_source(crossed.x, crossed.y)
         measures = measure_outlines(x, y, borders.start, context.cancelled)
-        parent, depth = _nesting(parts, chosen)
+        parent = borders.around.astype(np.int64)
+        depth = _nearest_around(parent, np.ones(len(parent), bool))[1]
         blur = _rim_blur(crossed.rise, crossed.contrast, crossed.clear, measures, np.diff(borders.start), image.frame.scale)
         return Gathered(
-            level, binary, borders, x, y, parts.foreground[chosen] == 0, parent, depth, crossed.framed, crossed.contrast,
+            level, binary, borders, x, y, borders.hole, parent, depth, crossed.framed, crossed.contrast,
             crossed.support, blur, edges, measures, notes,
         )  # fmt: skip
 
@@ -413,10 +415,10 @@ class Contours(Detector):
         return [Reason("level", value, level, "grey", inside, text, change)]
 
 
-def _worth_following(
+def _worth_keeping(
     parts: Parts, shape: tuple[int, ...], blocked: NDArray[np.uint8] | None
 ) -> tuple[NDArray[np.int64], tuple[str, ...]]:
-    """All parts but the frame itself; if there are too many, the largest."""
+    """Borders of all parts but the frame itself; if there are too many, of the largest."""
     chosen = np.arange(1, len(parts))
     height, width = shape
     left, top, right, bottom = 0, 0, width, height
@@ -439,7 +441,7 @@ def _worth_following(
         notes += (f"{len(chosen)} outlines are too many: those of {least} pixels or fewer are left out",)
         kept = chosen[parts.area[chosen] > least]
         chosen = kept if len(kept) else chosen[:_MOST_OUTLINES]
-    return chosen, notes
+    return chosen - 1, notes
 
 
 def _nearest_around(around: NDArray[np.int64], stands: NDArray[np.bool_]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
@@ -452,14 +454,6 @@ def _nearest_around(around: NDArray[np.int64], stands: NDArray[np.bool_]) -> tup
         depth += further
         out = np.where(further, up[out], -1)
     return up, depth
-
-
-def _nesting(parts: Parts, chosen: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-    """The outline around each of the chosen parts (-1 if none), and how many there are around it."""
-    row_of = np.full(len(parts), -1, np.int64)
-    row_of[chosen] = np.arange(len(chosen))
-    up, depth = _nearest_around(np.where(parts.around > 0, parts.around, -1), row_of >= 0)
-    return np.where(up[chosen] >= 0, row_of[up[chosen]], -1), depth[chosen]
 
 
 def _rim_blur(

@@ -1,95 +1,216 @@
-"""Follows the borders of a binary image between its pixels: every outline and hole once, in a fixed direction.
+"""Borders of a binary image between its pixels: every outline and hole once, in a fixed direction, and which lies in which.
 
 A border is a closed walk along the cracks between foreground and background pixels with the foreground on the right, so that
 outlines run clockwise on screen and holes the other way round. At a corner where two foreground pixels meet only diagonally
-the walk keeps them together (foreground is connected over eight neighbours). Which borders there are, and which lies in
-which, is known from the parts beforehand (`numerics.components`); compare Suzuki and Abe, CVGIP 30(1), 1985, who find both
-in one scan.
+the walk keeps them together: foreground is connected over eight neighbours, background over four (Rosenfeld, JACM 17(1), 1970).
+
+What surrounds a border is told by the border met before it on the row on which it begins, as in Suzuki and Abe, CVGIP 30(1),
+1985. Here no pixel is walked: a border is a ring of upright cracks, at which rows change colour, and the next one along it is
+found for all of them in one pass over pairs of rows; what lies level between two of them is known by its length.
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from lucid_finch.core.errors import Cancelled
 from lucid_finch.core.numerics.compiling import kernel
-from lucid_finch.core.numerics.components import Parts
-from lucid_finch.core.numerics.threads import over_bands
+from lucid_finch.core.numerics.threads import over_bands, scratch
 
-_CHUNK = 2000
-"""Borders followed between two looks at whether to stop."""
+Binary = NDArray[np.uint8]
 
-_EVERY = 3
-"""Contrast is measured at one crack in so many."""
+_ROWS = 256
+"""Rows on which borders are begun between two looks at whether to stop."""
 
-BLOCKED = np.float32(-1e30)
-"""Level of a pixel that is not looked at."""
+_FAR = np.int64(1) << 40
 
 
 @kernel
-def _cracks(binary, top, bottom):  # type: ignore[no-untyped-def]
-    """How many sides of pixels above these rows, and below the last one, part foreground and background."""
-    height, width = binary.shape
-    total = 0
+def _count_changes(binary, top, bottom, count):  # type: ignore[no-untyped-def]
+    """How often each row changes colour; it begins and ends with background."""
+    last = binary.shape[1] - 1
     for y in range(top, bottom):
         row = binary[y]
-        some = 0
-        if y == 0:
-            for x in range(width):
-                some += row[x]
-        else:
-            above = binary[y - 1]
-            for x in range(width):
-                some += row[x] ^ above[x]
-        if y == height - 1:
-            for x in range(width):
-                some += row[x]
-        total += some
-    return total
+        changes = np.uint32(row[0]) + np.uint32(row[last])
+        for x in range(last):
+            changes += np.uint32(row[x] ^ row[x + 1])
+        count[y] = changes
 
 
 @kernel
-def _follow(padded, stride, begin, heading, codes, start, first, last):  # type: ignore[no-untyped-def]
-    """Walks the borders first .. last-1 from their first corners, one code a crack: the foreground pixel times 4 plus the
-    heading (0 right, 1 down, 2 left, 3 up)."""
-    right = np.array([0, -1, -1 - stride, -stride])
-    left = np.array([-stride, 0, -1, -1 - stride])
-    step = np.array([1, stride, -1, -stride])
-    total = start[first]
-    for n in range(first, last):
-        p, d = begin[n], heading[n]
-        p0, d0 = p, d
-        while True:
-            codes[total] = (p + right[d]) * 4 + d
-            total += 1
-            p += step[d]
-            if padded[p + left[d]]:
-                d = (d + 3) & 3
-            elif not padded[p + right[d]]:
-                d = (d + 1) & 3
-            if p == p0 and d == d0:
-                break
-        start[n + 1] = total
+def _find_changes(binary, top, bottom, first, place):  # type: ignore[no-untyped-def]
+    """The pixels, counted from the first of the image, before which rows change colour."""
+    width = binary.shape[1]
+    words = width // 8
+    ones = np.uint64(0x0101010101010101)
+    for y in range(top, bottom):
+        k, end = first[y], first[y + 1]
+        if k == end:
+            continue
+        row = binary[y]
+        wide = row[: words * 8].view(np.uint64)
+        begin = y * width
+        before = np.uint64(0)
+        for w in range(words):
+            value = wide[w]
+            if value == ones * before:
+                continue
+            # The lowest byte is the leftmost pixel: each against the one before it.
+            changed = value ^ ((value << np.uint64(8)) | before)
+            before = value >> np.uint64(56)
+            while changed != 0:
+                # Bytes below the lowest one that is set, added up.
+                below = (((changed - np.uint64(1)) & ~changed & ones) * ones) >> np.uint64(56)
+                place[k] = begin + 8 * w + np.int64(below)
+                k += 1
+                changed &= changed - np.uint64(1)
+        for x in range(8 * words, width):
+            if row[x] != before:
+                place[k] = begin + x
+                k += 1
+                before = np.uint64(row[x])
+        if before:
+            place[k] = begin + width
+
+
+@kernel
+def _link(place, first, width, top, bottom, following, shift):  # type: ignore[no-untyped-def]
+    """The crack after each upright one, and how far right of it (or left: negative) it lies.
+
+    Even ones have foreground on their right and lead up, odd ones lead down. What leads up from row y depends on the row above,
+    what leads down from the row above on row y; rows from `top` to `bottom`, which may be one beyond the last. Returns the
+    number of level cracks.
+    """
+    height = first.size - 1
+    level = 0
+    for y in range(top, bottom):
+        above, here = first[max(y - 1, 0)], first[y]
+        end = first[min(y + 1, height)]
+        # Places of the row above count in this row.
+        k = above
+        for i in range(here, end, 2):
+            x = place[i]
+            while k < here and place[k] + width < x:
+                k += 1
+            if (k - above) & 1:
+                # Foreground above on the left: along its underside, to where it begins or to the piece before this one.
+                begin = np.int64(place[k - 1]) + width
+                side = np.int64(place[i - 1]) if i > here else -_FAR
+                to = side >= begin
+                following[i] = i - 1 if to else k - 1
+                move = (side if to else begin) - x
+            else:
+                up = np.int64(place[k]) + width if k < here else _FAR
+                side = np.int64(place[i + 1])
+                to = up <= side
+                following[i] = k if to else i + 1
+                move = (up if to else side) - x
+            shift[i] = move
+            level += abs(move)
+        k = here
+        for i in range(above + 1, here, 2):
+            x = np.int64(place[i]) + width
+            while k < end and place[k] <= x:
+                k += 1
+            if (k - here) & 1:
+                down = np.int64(place[k])
+                side = np.int64(place[i + 1]) + width if i + 1 < here else _FAR
+                to = side <= down
+                following[i] = i + 1 if to else k
+                move = (side if to else down) - x
+            else:
+                down = np.int64(place[k - 1]) if k > here else -_FAR
+                side = np.int64(place[i - 1]) + width
+                to = down >= side
+                following[i] = k - 1 if to else i - 1
+                move = (down if to else side) - x
+            shift[i] = move
+            level += abs(move)
+    return level
+
+
+@kernel
+def _walk(place, first, following, shift, width, top, bottom, border, begin, around, codes, start, found):  # type: ignore[no-untyped-def]
+    """Walks the borders that begin on these rows. `border` of each upright crack must be -1 at first. `codes` gets one code a
+    crack unless it is empty: the foreground pixel times 4 plus the heading (0 right, 1 down, 2 left, 3 up). Returns the number
+    of borders."""
+    told = codes.size > 0
+    total = np.int64(start[found])
+    for y in range(top, bottom):
+        for origin in range(first[y], first[y + 1]):
+            if border[origin] >= 0:
+                continue
+            begin[found] = origin
+            around[found] = -1
+            if origin > first[y]:
+                other = border[origin - 1]
+                # Of two borders side by side one lies in the other if they are of different kinds, else both in a third one.
+                around[found] = around[other] if (begin[other] ^ origin) & 1 == 0 else other
+            f = np.int64(origin)
+            while True:
+                border[f] = found
+                g = np.int64(following[f])
+                if told:
+                    move, down = np.int64(shift[f]), f & 1
+                    # Rightwards with the foreground below, or leftwards with it above: of this row, or the next or the last.
+                    left = np.int64(move < 0)
+                    code = (place[f] - left + (down - left) * width) * 4 + 2 * left
+                    step = 4 - 8 * left
+                    move = abs(move)
+                    # Most stretches are shorter than four.
+                    codes[total] = code
+                    codes[total + 1] = code + step
+                    codes[total + 2] = code + 2 * step
+                    codes[total + 3] = code + 3 * step
+                    for n in range(4, move):
+                        codes[total + n] = code + n * step
+                    total += move
+                    down = g & 1
+                    codes[total] = (place[g] - down) * 4 + 3 - 2 * down
+                    total += 1
+                f = g
+                if f == origin:
+                    break
+            found += 1
+            start[found] = total
+    return found
+
+
+@dataclass(frozen=True)
+class Changes:
+    """Where rows change colour: upright cracks in reading order, those of row y from `first[y]` on.
+
+    A row has an even number of them; even ones begin foreground and odd ones end it."""
+
+    place: NDArray[np.int32]
+    """Pixel to the right of each, counted from the first of the image; one beyond the row where foreground ends at the frame."""
+    first: NDArray[np.int64]
+    width: int
+
+    @property
+    def height(self) -> int:
+        return len(self.first) - 1
 
 
 @dataclass(frozen=True)
 class Borders:
-    """Closed walks along cracks: codes of border n are `codes[start[n] : start[n + 1]]`."""
+    """Closed walks along cracks, in reading order of where they begin: codes of border n are `codes[start[n] : start[n + 1]]`."""
 
-    codes: NDArray[np.int64]
+    codes: NDArray[np.int32]
     start: NDArray[np.int64]
-    stride: int
-    """Width of the image with a frame of one pixel, in which codes count."""
-    part: NDArray[np.int64]
-    """Which part each border surrounds."""
+    hole: NDArray[np.bool_]
+    """Whether each is that of a hole in the foreground, not an outline of it."""
+    around: NDArray[np.int32]
+    """The border right around each, or -1."""
+    width: int
+    """Of the image, in which codes count."""
 
     def __len__(self) -> int:
-        return len(self.part)
+        return len(self.hole)
 
     @property
     def nbytes(self) -> int:
@@ -99,122 +220,71 @@ class Borders:
         """The foreground pixels (n, 2) along one border; with `ends` only those where its direction changes."""
         place = self.codes[self.start[n] : self.start[n + 1]] >> 2
         place = place[np.flatnonzero(np.diff(place, prepend=place[-1]))] if np.ptp(place) else place[:1]
-        points = np.stack([place % self.stride - 1, place // self.stride - 1], axis=1)
+        points = np.stack([place % self.width, place // self.width], axis=1)
         if ends and len(points) > 2:
             before, after = points - np.roll(points, 1, axis=0), np.roll(points, -1, axis=0) - points
             points = points[(before != after).any(axis=1)]
         return points.astype(float)
 
-
-def follow_borders(
-    binary: NDArray[np.uint8],
-    parts: Parts,
-    chosen: NDArray[np.int64] | None = None,
-    cancelled: Callable[[], bool] | None = None,
-) -> Borders:
-    """The borders of the chosen parts (all but part 0 if None) of a binary image of 0 and 1, (H, W). Raises `Cancelled`."""
-    height, width = binary.shape
-    stride = width + 2
-    padded = np.zeros((height + 2, stride), np.uint8)
-    padded[1:-1, 1:-1] = binary
-    chosen = np.arange(1, len(parts)) if chosen is None else chosen
-    begin = (parts.y[chosen] + 1) * stride + parts.x[chosen] + 1
-    heading = np.where(parts.foreground[chosen] == 1, 0, 1)
-    most = parts.changes + sum(over_bands(lambda top, bottom: int(_cracks(binary, top, bottom)), height, cancelled))
-    codes, start = np.empty(most, np.int64), np.zeros(len(chosen) + 1, np.int64)
-    for first in range(0, len(chosen), _CHUNK):
-        if cancelled is not None and cancelled():
-            raise Cancelled()
-        _follow(padded.ravel(), stride, begin, heading, codes, start, first, min(first + _CHUNK, len(chosen)))
-    codes = codes[: start[-1]] if start[-1] > most // 2 else codes[: start[-1]].copy()
-    return Borders(codes, start, stride, np.asarray(chosen, np.int64))
-
-
-@kernel
-def _cross(level, near, codes, start, stride, first, last, x, y, sums):  # type: ignore[no-untyped-def]
-    height, width = level.shape
-    across = np.array([0, 1, 0, -1])
-    down = np.array([-1, 0, 1, 0])
-    marked = near.shape[0] == height
-    # From the corner that a crack leaves to the pixel on its right, and to the next corner.
-    right_x, right_y = np.array([0, -1, -1, 0]), np.array([0, 0, -1, -1])
-    step_x, step_y = np.array([1, 0, -1, 0]), np.array([0, 1, 0, -1])
-    for n in range(first, last):
-        rise, contrast, clear, supported, framed, asked = 0.0, 0.0, 0, 0, 0, 0
-        d = codes[start[n]] & 3
-        place = codes[start[n]] >> 2
-        # A division a crack would take as long as all the rest.
-        cx, cy = place % stride - 1 - right_x[d], place // stride - 1 - right_y[d]
-        for i in range(start[n], start[n + 1]):
-            d = codes[i] & 3
-            px, py = cx + right_x[d], cy + right_y[d]
-            cx += step_x[d]
-            cy += step_y[d]
-            dx, dy = across[d], down[d]
-            qy, qx = py + dy, px + dx
-            share = 0.5
-            if qy < 0 or qx < 0 or qy >= height or qx >= width:
-                framed += 1
-            else:
-                inside, outside = level[py, px], level[qy, qx]
-                if outside <= BLOCKED:
-                    framed += 1
-                else:
-                    share = inside / (inside - outside)
-                    if marked:
-                        supported += near[py, px] | near[qy, qx]
-                    told = (i - start[n]) % _EVERY == 0
-                    asked += told
-                    iy, ix, oy, ox = py - 3 * dy, px - 3 * dx, qy + 3 * dy, qx + 3 * dx
-                    if told and 0 <= iy < height and 0 <= ix < width and 0 <= oy < height and 0 <= ox < width:
-                        a, b = level[iy, ix], level[oy, ox]
-                        if a > BLOCKED and b > BLOCKED:
-                            contrast += a - b
-                            rise += inside - outside
-                            clear += 1
-            x[i] = px + share * dx
-            y[i] = py + share * dy
-        sums[n, 0] = rise / max(clear, 1)
-        sums[n, 1] = contrast / max(clear, 1)
-        count = start[n + 1] - start[n]
-        sums[n, 2] = supported / (count - framed) if count > framed else 1.0
-        sums[n, 3] = framed / count
-        sums[n, 4] = clear / max(asked, 1)
+    def only(self, chosen: NDArray[np.int64]) -> Borders:
+        """Some of them, in the given order; what is around one then is the nearest that was chosen."""
+        if len(chosen) == len(self):
+            return self
+        count = np.diff(self.start)[chosen]
+        start = np.concatenate([[0], np.cumsum(count)]).astype(np.int64)
+        codes = self.codes[np.repeat(self.start[chosen] - start[:-1], count) + np.arange(start[-1])]
+        row_of = np.full(len(self) + 1, -1, np.int32)
+        row_of[chosen] = np.arange(len(chosen))
+        around = self.around.copy()
+        while (climbs := (around >= 0) & (row_of[around] < 0)).any():
+            around = np.where(climbs, self.around[around], around)
+        return Borders(codes, start, self.hole[chosen], row_of[around[chosen]], self.width)
 
 
 @dataclass(frozen=True)
-class Crossings:
-    """Where a level is crossed along each border, and what was seen on the way."""
+class Rings:
+    """Borders as rings of upright cracks."""
 
-    x: NDArray[np.float64]
-    y: NDArray[np.float64]
-    rise: NDArray[np.float64]
-    """Mean difference across the cracks of each border, from one pixel to the next."""
-    contrast: NDArray[np.float64]
-    """Mean difference between three pixels further in and three further out."""
-    support: NDArray[np.float64]
-    """Share of the cracks beside a pixel that is marked."""
-    framed: NDArray[np.float64]
-    """Share of the cracks on the frame of the image or beside pixels that are not looked at."""
-    clear: NDArray[np.float64]
-    """Share of the cracks asked for `rise` and `contrast` that lay clear of the frame."""
+    changes: Changes
+    border: NDArray[np.int32]
+    """The border through each upright crack."""
+    begin: NDArray[np.int64]
+    """The upright crack at which each border begins, the first of it in reading order."""
+    borders: Borders
 
 
-def cross_level(
-    level: NDArray[np.float32], near: NDArray[np.uint8] | None, borders: Borders, cancelled: Callable[[], bool] | None = None
-) -> Crossings:
-    """Sub-pixel places along borders, linearly between a pixel inside (level > 0) and its neighbour outside.
+def changes_of(binary: Binary, cancelled: Callable[[], bool] | None = None) -> Changes:
+    """Where the rows of a binary image, (H, W) of 0 and 1, change colour. Raises `Cancelled`."""
+    height, width = binary.shape
+    count = np.empty(height, np.int64)
+    over_bands(lambda top, bottom: _count_changes(binary, top, bottom, count), height, cancelled)
+    first = np.zeros(height + 1, np.int64)
+    np.cumsum(count, out=first[1:])
+    place = np.empty(first[-1], np.int32)
+    over_bands(lambda top, bottom: _find_changes(binary, top, bottom, first, place), height, cancelled)
+    return Changes(place, first, width)
 
-    `level` is (H, W), `BLOCKED` where nothing is looked at; `near` marks pixels (1) that support a border. Raises `Cancelled`.
-    """
-    # A whole plane of zeros would cost more than all the rest: its pages are fresh.
-    near = np.zeros((0, 0), np.uint8) if near is None else near
-    x, y = np.empty(len(borders.codes)), np.empty(len(borders.codes))
-    sums = np.empty((len(borders), 5))
-    for first in range(0, len(borders), _CHUNK):
+
+def rings_of(binary: Binary, cancelled: Callable[[], bool] | None = None, codes: bool = True) -> Rings:
+    """All borders of a binary image, (H, W) of 0 and 1; without `codes` only which there are. Raises `Cancelled`."""
+    changes = changes_of(binary, cancelled)
+    place, first, width, height = changes.place, changes.first, changes.width, changes.height
+    following, shift = scratch("links", lambda n: np.empty((2, n), np.int32), len(place))
+
+    def linked(top: int, bottom: int) -> int:
+        return int(_link(place, first, width, top, bottom, following, shift))
+
+    level = sum(over_bands(linked, height + 1, cancelled))
+    told = np.empty(len(place) + level + 4 if codes else 0, np.int32)
+    border = np.full(len(place), -1, np.int32)
+    # Each border has an upright crack on either side.
+    most = len(place) // 2
+    begin, around, start = np.empty(most, np.int64), np.empty(most, np.int32), np.zeros(most + 1, np.int64)
+    found = 0
+    for top in range(0, height, _ROWS):
         if cancelled is not None and cancelled():
             raise Cancelled()
-        last = min(first + _CHUNK, len(borders))
-        _cross(level, near, borders.codes, borders.start, borders.stride, first, last, x, y, sums)
-    columns: list[Any] = [np.ascontiguousarray(c) for c in sums.T]
-    return Crossings(x, y, *columns)
+        bottom = min(top + _ROWS, height)
+        found = _walk(place, first, following, shift, width, top, bottom, border, begin, around, told, start, found)
+    begin, around, start = begin[:found].copy(), around[:found].copy(), start[: found + 1].copy()
+    return Rings(changes, border, begin, Borders(told[: start[-1]], start, begin & 1 == 1, around, width))
