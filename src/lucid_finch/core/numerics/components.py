@@ -80,6 +80,7 @@ class Parts:
     xx: NDArray[np.float64]
     xy: NDArray[np.float64]
     yy: NDArray[np.float64]
+
     def __len__(self) -> int:
         return len(self.area)
 

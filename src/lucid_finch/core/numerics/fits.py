@@ -85,7 +85,8 @@ def robust_fit(points: Points, shape: Shape, outliers: str, limit: float | None 
         start = np.median(_comparable(models), axis=0)
     else:
         off = np.abs(shape.residuals(models, judged))
-        best = int(np.argmin(np.median(off, axis=1)))
+        half = len(judged) // 2
+        best = int(np.argmin(np.partition(off, half, axis=1)[:, half]))
         tolerance = 3 * max(spread_of * float(np.median(off[best])), _LEAST_SPREAD) if limit is None else limit
         score = np.minimum(off, tolerance) ** 2
         start = models[int(np.argmin(score.sum(axis=1)))]
