@@ -60,9 +60,9 @@ def _sample_band(pixels, mask, start, along, across, lines, top, bottom, out):  
                     # In three loops, since the compiler vectorises all but the one that fetches pixels.
                     for k in range(count):
                         u, v = u0 + np.float64(np.int32(k)) * along[s, 0], v0 + np.float64(np.int32(k)) * along[s, 1]
-                        i, l = min(np.int32(u), np.int32(width - 2)), min(np.int32(v), np.int32(height - 2))
-                        shares[0, k], shares[1, k] = np.float32(u - i), np.float32(v - l)
-                        places[k] = np.int32(l * np.int32(width) + i)
+                        column, line = min(np.int32(u), np.int32(width - 2)), min(np.int32(v), np.int32(height - 2))
+                        shares[0, k], shares[1, k] = np.float32(u - column), np.float32(v - line)
+                        places[k] = np.int32(line * np.int32(width) + column)
                     for k in range(count):
                         p = np.uint64(places[k])
                         corners[0, k], corners[1, k] = flat[p], flat[p + one]
