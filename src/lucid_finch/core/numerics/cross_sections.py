@@ -17,8 +17,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from lucid_finch.core.numerics.compiling import kernel
+from lucid_finch.core.numerics.sampling import sample_inside, sample_one
 
 Floats = NDArray[np.float64]
+
+_AT_ONCE = 64
+"""Places that are looked at together."""
 
 
 @cache
@@ -68,35 +72,45 @@ def matched(blur: float, reach: int) -> tuple[NDArray[np.float64], float]:
 def _across(pixels, mask, x, y, nx, ny, every, reaches, which, out):  # type: ignore[no-untyped-def]
     height, width = pixels.shape
     masked = mask.shape[0] == height
-    for k in range(x.size):
-        wide = which[k] if which.size > 1 else which[0]
+    flat = pixels.reshape(-1)
+    us, vs, values = np.empty(_AT_ONCE), np.empty(_AT_ONCE), np.empty(_AT_ONCE, np.float32)
+    places, shares, corners = (
+        np.empty(_AT_ONCE, np.int32),
+        np.empty((2, _AT_ONCE), np.float32),
+        np.empty((4, _AT_ONCE), np.float32),
+    )
+    begin = 0
+    while begin < x.size:
+        # Places that are looked at alike.
+        wide = which[begin] if which.size > 1 else which[0]
+        end = begin + 1
+        while end < x.size and end - begin < _AT_ONCE and (which.size == 1 or which[end] == wide):
+            end += 1
+        count = end - begin
         weights, reach = every[wide], reaches[wide]
-        taps = 2 * reach + 1
-        one, two, three = 0.0, 0.0, 0.0
-        sound = True
-        for j in range(taps):
-            d = j - reach
-            u, v = x[k] + d * nx[k], y[k] + d * ny[k]
-            if not (-0.5 <= u <= width - 0.5 and -0.5 <= v <= height - 0.5):
-                sound = False
-                break
-            u, v = min(max(u, 0.0), width - 1.0), min(max(v, 0.0), height - 1.0)
-            i, l = int(u), int(v)
-            right, below = min(i + 1, width - 1), min(l + 1, height - 1)
-            if masked and not (mask[l, i] and mask[l, right] and mask[below, i] and mask[below, right]):
-                sound = False
-                break
-            a, b = u - i, v - l
-            upper = (1 - a) * pixels[l, i] + a * pixels[l, right]
-            lower = (1 - a) * pixels[below, i] + a * pixels[below, right]
-            value = (1 - b) * upper + b * lower
-            one += weights[0, j] * value
-            two += weights[1, j] * value
-            three += weights[2, j] * value
-        if sound:
-            out[0, k], out[1, k], out[2, k] = one, two, three
-        else:
-            out[0, k], out[1, k], out[2, k] = np.nan, np.nan, np.nan
+        inside = not masked and width > 1 and height > 1
+        for k in range(begin, end):
+            out[0, k], out[1, k], out[2, k] = 0.0, 0.0, 0.0
+            far_x, far_y = reach * abs(nx[k]), reach * abs(ny[k])
+            inside &= x[k] >= far_x and y[k] >= far_y and x[k] + far_x <= width - 1.0 and y[k] + far_y <= height - 1.0
+        one, two, three = out[0, begin:end], out[1, begin:end], out[2, begin:end]
+        px, py, dx, dy = x[begin:end], y[begin:end], nx[begin:end], ny[begin:end]
+        for j in range(2 * reach + 1):
+            d = float(j - reach)
+            for k in range(count):
+                us[k], vs[k] = px[k] + d * dx[k], py[k] + d * dy[k]
+            if inside:
+                sample_inside(flat, width, height, us, vs, count, places, shares, corners, values)
+            else:
+                for k in range(count):
+                    values[k] = sample_one(pixels, mask, masked, us[k], vs[k])
+            first, second, third = weights[0, j], weights[1, j], weights[2, j]
+            for k in range(count):
+                value = np.float64(values[k])
+                one[k] += first * value
+                two[k] += second * value
+                three[k] += third * value
+        begin = end
 
 
 @dataclass(frozen=True)

@@ -35,6 +35,10 @@ _AGREES = math.sin(0.36)
 """Points whose normal lies within 20 degrees of a line's support it; they vote for fewer, where they are surer."""
 _BLOCK = 64
 _MOST_PIECES = 256
+_AROUND = 8.0
+"""px around a line within which points are looked up for it while it moves."""
+_CELLS = 64
+"""Cells of an accumulator that are passed over at once where none of them has enough votes."""
 _FALL = 0.72
 _STANDING_OUT = 5.0
 """Standard deviations by which a cell must have more votes than most."""
@@ -61,19 +65,23 @@ class Voters:
 
 
 @helper
-def _add_votes(x, y, low, high, weight, cosines, sines, angles, middle, finer, votes):  # type: ignore[no-untyped-def]
-    for b in range(low, high + 1):
-        k = b if b < angles else b - angles
-        k = k if k >= 0 else k + angles
-        row = votes[k]
-        row[int((x * cosines[k] + y * sines[k]) * finer + middle)] += weight
+def _add_votes(x, y, low, high, weight, cosines, sines, rows, middle, finer, cells, votes):  # type: ignore[no-untyped-def]
+    """Adds the votes of one voter to an accumulator in one row. The tables begin half a turn early and end half a turn late;
+    `cells` is scratch as long as they are. In two loops, since the compiler vectorises the first alone."""
+    first = np.uint64(low + cosines.size // 3)
+    count = np.uint64(high - low + 1)
+    c, s, row = cosines[first : first + count], sines[first : first + count], rows[first : first + count]
+    for k in range(c.size):
+        cells[k] = row[k] + np.int32((x * c[k] + y * s[k]) * finer + middle)
+    for k in range(c.size):
+        votes[np.uint64(cells[k])] += weight
 
 
 @kernel
-def _vote(x, y, low, high, weight, cosines, sines, middle, finer, votes):  # type: ignore[no-untyped-def]
-    angles = cosines.size
+def _vote(x, y, low, high, weight, cosines, sines, rows, middle, finer, votes):  # type: ignore[no-untyped-def]
+    cells = np.empty(cosines.size, np.int32)
     for i in range(x.size):
-        _add_votes(x[i], y[i], low[i], high[i], weight[i], cosines, sines, angles, middle, finer, votes)
+        _add_votes(x[i], y[i], low[i], high[i], weight[i], cosines, sines, rows, middle, finer, cells, votes)
 
 
 @dataclass(frozen=True)
@@ -98,6 +106,13 @@ class LineSpace:
     @property
     def turns(self) -> NDArray[np.float64]:
         return np.arange(self.angles, dtype=float) * (np.pi / self.angles)
+
+    def tables(self) -> tuple[Floats, Floats, NDArray[np.int32]]:
+        """Cosine, sine and first cell of every normal, and of those half a turn before and after."""
+        turns = self.turns
+        tables = np.cos(turns).astype(np.float32), np.sin(turns).astype(np.float32), np.arange(self.angles, dtype=np.int32)
+        cosines, sines, rows = (np.tile(table, 3) for table in tables)
+        return cosines, sines, rows * np.int32(self.offsets)
 
     def fan(self, voters: Voters) -> tuple[NDArray[np.int32], NDArray[np.int32]]:
         """First and last angle that each point votes for; may lie up to half a turn beyond the ends."""
@@ -156,18 +171,15 @@ def line_votes(voters: Voters, space: LineSpace) -> NDArray[np.int32]:
     """(angles, offsets) votes of all points, each for the normals of its fan, weighted."""
     votes = np.zeros((space.angles, space.offsets), np.int32)
     low, high = space.fan(voters)
-    turns = space.turns
-    _vote(
-        voters.x, voters.y, low, high, voters.weight, np.cos(turns).astype(np.float32), np.sin(turns).astype(np.float32),
-        np.float32(space.middle + 0.5), np.float32(1 / space.step), votes,
-    )  # fmt: skip
+    middle, finer = np.float32(space.middle + 0.5), np.float32(1 / space.step)
+    _vote(voters.x, voters.y, low, high, voters.weight, *space.tables(), middle, finer, votes.ravel())
     return votes
 
 
 @helper
-def _collect(x, y, nx, ny, taken, first, across, down, left, top, theta, rho, near, out):  # type: ignore[no-untyped-def]
-    """Free points within `near` px of a line whose normals agree with it; returns how many. The points are in the order of
-    their tiles."""
+def _collect(x, y, nx, ny, taken, first, across, down, left, top, theta, rho, near, agrees, out):  # type: ignore[no-untyped-def]
+    """Free points within `near` px of a line whose normals lie within the sine `agrees` of its own; returns how many. The
+    points are in the order of their tiles."""
     c, s = np.float32(math.cos(theta)), np.float32(math.sin(theta))
     offset = np.float32(rho)
     tolerance = np.float32(near)
@@ -190,9 +202,25 @@ def _collect(x, y, nx, ny, taken, first, across, down, left, top, theta, rho, ne
         for i in range(first[row * across + begin], first[row * across + end + 1]):
             d = x[i] * c + y[i] * s - offset
             aside = abs(nx[i] * s - ny[i] * c)
-            if (abs(d) <= tolerance) & (aside <= _AGREES) & (taken[i] == 0):
+            if (abs(d) <= tolerance) & (aside <= agrees) & (taken[i] == 0):
                 out[found] = i
                 found += 1
+    return found
+
+
+@helper
+def _those_near(x, y, nx, ny, pool, count, theta, rho, near, out):  # type: ignore[no-untyped-def]
+    """Which of some points lie within `near` px of a line with normals that agree with it; returns how many."""
+    c, s = np.float32(math.cos(theta)), np.float32(math.sin(theta))
+    offset = np.float32(rho)
+    tolerance = np.float32(near)
+    found = 0
+    for k in range(count):
+        i = pool[k]
+        d = x[i] * c + y[i] * s - offset
+        aside = abs(nx[i] * s - ny[i] * c)
+        out[found] = i
+        found += (abs(d) <= tolerance) & (aside <= _AGREES)
     return found
 
 
@@ -263,6 +291,7 @@ def best_parts(begin, end, held, chance, step, cost, score, back):  # type: igno
                 break
             beside += min(end[k], begin[i + 1] + _BESIDE * gap) - begin[k]
         counted[i] = gap * min(2 * gap / beside, 1.0)
+    dearest, spread = -math.log(chance), 1.0 / (chance * (1.0 - chance))
     score[0] = 0.0
     for j in range(1, m + 1):
         score[j] = score[j - 1]
@@ -274,7 +303,12 @@ def best_parts(begin, end, held, chance, step, cost, score, back):  # type: igno
             length += end[i] - begin[i]
             if i < j - 1:
                 length += counted[i]
-            worth = length / step * _entropy(min(total / max(length, 1.0), 1.0), chance) - cost + score[i]
+            share = min(total / max(length, 1.0), 1.0)
+            # No entropy is larger than either of these, which need no logarithm.
+            most = min(share * dearest, (share - chance) ** 2 * spread)
+            if share <= chance or length / step * most - cost + score[i] <= score[j]:
+                continue
+            worth = length / step * _entropy(share, chance) - cost + score[i]
             if worth > score[j]:
                 score[j] = worth
                 back[j] = i
@@ -306,7 +340,7 @@ def _pieces(cover, size, joined, begin, end, held, most):  # type: ignore[no-unt
 
 @kernel
 def _trace(  # type: ignore[no-untyped-def]
-    x, y, nx, ny, weight, run, run_x, run_y, low, high, votes, cosines, sines, offset_step, middle, first, across, down,
+    x, y, nx, ny, weight, run, run_x, run_y, low, high, votes, cosines, sines, rows, offset_step, middle, first, across, down,
     reach, density, blocks, left, top, fewest, threshold, step, cost, joined, near, taken, found, line_theta, line_rho,
     line_chance, line_start, support, state,
 ):  # fmt: skip
@@ -317,101 +351,117 @@ def _trace(  # type: ignore[no-untyped-def]
     angles, offsets = votes.shape
     size = int(2 * reach) + 4
     cover = np.zeros(size, np.int32)
-    chosen = np.empty(x.size, np.int32)
+    pool, chosen = np.empty(x.size, np.int32), np.empty(x.size + 1, np.int32)
     begin, end, held = np.empty(_MOST_PIECES), np.empty(_MOST_PIECES), np.empty(_MOST_PIECES)
     score, back = np.empty(_MOST_PIECES + 1), np.empty(_MOST_PIECES + 1, np.int64)
     used = state[0]
     finer = np.float32(1.0 / offset_step)
     centre = np.float32(middle + 0.5)
+    flat, cells = votes.reshape(-1), np.empty(cosines.size, np.int32)
     for a in range(angles):
         row = votes[a]
-        for r in range(1, offsets - 1):
-            if row[r] < threshold:
+        for left_cell in range(1, offsets - 1, _CELLS):
+            right_cell = min(left_cell + _CELLS, offsets - 1)
+            part = row[left_cell:right_cell]
+            most = np.int32(0)
+            for k in range(part.size):
+                most = max(most, part[k])
+            if most < threshold:
                 continue
-            here = row[r]
-            ahead, behind = (a + 1) % angles, (a - 1) % angles
-            flip_ahead, flip_behind = a + 1 == angles, a == 0
-            peak = here >= row[r - 1] and here > row[r + 1]
-            for d in range(-1, 2):
-                q = 2 * middle - (r + d) if flip_ahead else r + d
-                peak &= here > votes[ahead, q]
-                q = 2 * middle - (r + d) if flip_behind else r + d
-                peak &= here >= votes[behind, q]
-            if not peak or found >= line_theta.size:
-                continue
-            theta, rho = a * math.pi / angles, (r - middle) * offset_step
-            count = 0
-            chance = 0.5
-            good = True
-            before = 0
-            # A long line reaches further with each fit: until it grows no more.
-            for turn in range(10):
-                within = 2.0 * max(offset_step, 1.0) if turn == 0 else 1.6 if turn == 1 else near
-                count = _collect(
-                    x, y, nx, ny, taken, first, across, down, left, top, theta, rho, within, chosen
-                )  # fmt: skip
-                if count < (0.5 if turn == 0 else 0.8) * fewest:
-                    good = False
-                    break
-                if turn >= 2:
-                    # Only the stretches that hold together tell where the line is.
-                    c, s = math.cos(theta), math.sin(theta)
-                    lowest, highest = size, -1
-                    crowd = 0.0
-                    for k in range(count):
-                        i = chosen[k]
-                        at = int(y[i] * c - x[i] * s + reach) + 1
-                        cover[at] += 1
-                        lowest, highest = min(lowest, at), max(highest, at)
-                        crowd += density[int((y[i] + top) / blocks), int((x[i] + left) / blocks)]
-                    chance = 1.0 - math.exp(-2 * near * crowd / count * 0.25)
-                    chance = min(max(chance, 0.01), 0.5)
-                    parts = _pieces(cover[lowest : highest + 1], highest + 1 - lowest, joined, begin, end, held, _MOST_PIECES)
-                    worth = best_parts(begin[:parts], end[:parts], held[:parts], chance, step, cost, score, back)
-                    for k in range(lowest, highest + 1):
-                        cover[k] = 0
-                    if worth <= 0.0:
+            for r in range(left_cell, right_cell):
+                if row[r] < threshold:
+                    continue
+                here = row[r]
+                ahead, behind = (a + 1) % angles, (a - 1) % angles
+                flip_ahead, flip_behind = a + 1 == angles, a == 0
+                peak = here >= row[r - 1] and here > row[r + 1]
+                for d in range(-1, 2):
+                    q = 2 * middle - (r + d) if flip_ahead else r + d
+                    peak &= here > votes[ahead, q]
+                    q = 2 * middle - (r + d) if flip_behind else r + d
+                    peak &= here >= votes[behind, q]
+                if not peak or found >= line_theta.size:
+                    continue
+                theta, rho = a * math.pi / angles, (r - middle) * offset_step
+                count = 0
+                chance = 0.5
+                good = True
+                before = 0
+                theta_then, rho_then, pooled = theta, rho, 0
+                # A long line reaches further with each fit: until it grows no more.
+                for turn in range(10):
+                    within = 2.0 * max(offset_step, 1.0) if turn == 0 else 1.6 if turn == 1 else near
+                    # Points around are looked up anew only where the line has turned away from those it has.
+                    if turn == 0 or abs(rho - rho_then) + reach * abs(theta - theta_then) > _AROUND:
+                        theta_then, rho_then = theta, rho
+                        pooled = _collect(
+                            x, y, nx, ny, taken, first, across, down, left, top, theta, rho, within + _AROUND,
+                            _AGREES + _AROUND / reach, pool,
+                        )  # fmt: skip
+                    count = _those_near(x, y, nx, ny, pool, pooled, theta, rho, within, chosen)
+                    if count < (0.5 if turn == 0 else 0.8) * fewest:
                         good = False
                         break
-                    j = parts
-                    while j > 0:
-                        if back[j] == j:
-                            j -= 1
-                            continue
-                        for k in range(int(begin[back[j]]), int(end[j - 1])):
-                            cover[lowest + k] = 1
-                        j = back[j]
-                    kept = 0
-                    for k in range(count):
-                        i = chosen[k]
-                        if cover[int(y[i] * c - x[i] * s + reach) + 1] != 0:
-                            chosen[kept] = i
-                            kept += 1
-                    for k in range(lowest, highest + 1):
-                        cover[k] = 0
-                    count = kept
-                    if turn >= 3 and count <= 1.02 * before:
-                        break
-                    before = count
-                theta, rho = _fit(x, y, weight, chosen, count, theta, rho)
-                if theta < 0:
-                    theta, rho = theta + math.pi, -rho
-                elif theta >= math.pi:
-                    theta, rho = theta - math.pi, -rho
-            if not good:
-                continue
-            line_theta[found], line_rho[found], line_chance[found] = theta, rho, chance
-            for k in range(count):
-                i = chosen[k]
-                taken[i] = 1
-                support[used + k] = i
-                k_run = run[i]
-                _add_votes(
-                    run_x[k_run], run_y[k_run], low[k_run], high[k_run], -weight[i], cosines, sines, angles, centre, finer, votes
-                )
-            used += count
-            found += 1
-            line_start[found] = used
+                    if turn >= 2:
+                        # Only the stretches that hold together tell where the line is.
+                        c, s = math.cos(theta), math.sin(theta)
+                        lowest, highest = size, -1
+                        crowd = 0.0
+                        for k in range(count):
+                            i = chosen[k]
+                            at = int(y[i] * c - x[i] * s + reach) + 1
+                            cover[at] += 1
+                            lowest, highest = min(lowest, at), max(highest, at)
+                            crowd += density[int((y[i] + top) / blocks), int((x[i] + left) / blocks)]
+                        chance = 1.0 - math.exp(-2 * near * crowd / count * 0.25)
+                        chance = min(max(chance, 0.01), 0.5)
+                        parts = _pieces(cover[lowest : highest + 1], highest + 1 - lowest, joined, begin, end, held, _MOST_PIECES)
+                        worth = best_parts(begin[:parts], end[:parts], held[:parts], chance, step, cost, score, back)
+                        for k in range(lowest, highest + 1):
+                            cover[k] = 0
+                        if worth <= 0.0:
+                            good = False
+                            break
+                        j = parts
+                        while j > 0:
+                            if back[j] == j:
+                                j -= 1
+                                continue
+                            for k in range(int(begin[back[j]]), int(end[j - 1])):
+                                cover[lowest + k] = 1
+                            j = back[j]
+                        kept = 0
+                        for k in range(count):
+                            i = chosen[k]
+                            if cover[int(y[i] * c - x[i] * s + reach) + 1] != 0:
+                                chosen[kept] = i
+                                kept += 1
+                        for k in range(lowest, highest + 1):
+                            cover[k] = 0
+                        count = kept
+                        if turn >= 3 and count <= 1.02 * before:
+                            break
+                        before = count
+                    theta, rho = _fit(x, y, weight, chosen, count, theta, rho)
+                    if theta < 0:
+                        theta, rho = theta + math.pi, -rho
+                    elif theta >= math.pi:
+                        theta, rho = theta - math.pi, -rho
+                if not good:
+                    continue
+                line_theta[found], line_rho[found], line_chance[found] = theta, rho, chance
+                for k in range(count):
+                    i = chosen[k]
+                    taken[i] = 1
+                    support[used + k] = i
+                    k_run = run[i]
+                    _add_votes(
+                        run_x[k_run], run_y[k_run], low[k_run], high[k_run], -weight[i], cosines, sines, rows, centre, finer,
+                        cells, flat,
+                    )  # fmt: skip
+                used += count
+                found += 1
+                line_start[found] = used
     state[0] = used
     return found
 
@@ -460,7 +510,6 @@ def trace_lines(
     runs, run = _runs(voters, along)
     votes = line_votes(runs, space)
     low, high = space.fan(runs)
-    turns = space.turns
     tiles = tiled(voters.x, voters.y, (width, height), left + 0.5, top + 0.5)
     by = tiles.order
     voters, run = voters.taken(by), run[by]
@@ -468,7 +517,7 @@ def trace_lines(
     taken = np.zeros(n, np.uint8)
     theta, rho, chance = np.empty(most), np.empty(most), np.empty(most)
     start, support, state = np.zeros(most + 1, np.int64), np.empty(n, np.int32), np.zeros(1, np.int64)
-    cosines, sines = np.cos(turns).astype(np.float32), np.sin(turns).astype(np.float32)
+    cosines, sines, rows = space.tables()
     # What a short line brings that is just long enough to count, on top of what lies in most cells anyway.
     fewest = cost / 5.0 * step
     some = votes[:: max(1, len(votes) // 45), ::2]
@@ -482,7 +531,7 @@ def trace_lines(
             raise Cancelled()
         threshold = max(threshold * _FALL, lowest)
         found = _trace(
-            voters.x, voters.y, voters.nx, voters.ny, voters.weight, run, runs.x, runs.y, low, high, votes, cosines, sines,
+            voters.x, voters.y, voters.nx, voters.ny, voters.weight, run, runs.x, runs.y, low, high, votes, cosines, sines, rows,
             space.step, space.middle, tiles.first, tiles.across, tiles.down, space.reach, density, _BLOCK, left, top,
             fewest, int(threshold), step, max(cost - slack, 1.0), _JOINED, _NEAR, taken, found, theta, rho,
             chance, start, support, state,

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from lucid_finch.core.numerics.compiling import kernel
 from lucid_finch.core.numerics.gradients import gaussian_kernel
+from lucid_finch.core.numerics.sampling import sample_inside, sample_one
 from lucid_finch.core.numerics.threads import over_bands
 
 Values = NDArray[np.float32]
@@ -40,60 +41,32 @@ def _sample_band(pixels, mask, start, along, across, lines, top, bottom, out):  
     masked = mask.shape[0] == height
     count = out.shape[1]
     flat = pixels.reshape(-1)
-    one = np.uint64(1)
+    us, vs, values = np.empty(count), np.empty(count), np.empty(count, np.float32)
     places, shares, corners = np.empty(count, np.int32), np.empty((2, count), np.float32), np.empty((4, count), np.float32)
     for s in range(top, bottom):
         row = out[s - top]
-        if not masked and width > 1 and height > 1:
-            # A scan whose ends and sides lie between pixel centres does so everywhere: nothing to ask a sample.
-            inside = True
-            for k in (0, count - 1):
-                for off in (-(lines - 1) * 0.5, (lines - 1) * 0.5):
-                    u = start[s, 0] + k * along[s, 0] + off * across[s, 0]
-                    v = start[s, 1] + k * along[s, 1] + off * across[s, 1]
-                    inside &= 0.0 <= u <= width - 1.0 and 0.0 <= v <= height - 1.0
-            if inside:
-                row[:] = np.float32(0)
-                for j in range(lines):
-                    off = j - (lines - 1) * 0.5
-                    u0, v0 = start[s, 0] + off * across[s, 0], start[s, 1] + off * across[s, 1]
-                    # In three loops, since the compiler vectorises all but the one that fetches pixels.
-                    for k in range(count):
-                        u, v = u0 + np.float64(np.int32(k)) * along[s, 0], v0 + np.float64(np.int32(k)) * along[s, 1]
-                        column, line = min(np.int32(u), np.int32(width - 2)), min(np.int32(v), np.int32(height - 2))
-                        shares[0, k], shares[1, k] = np.float32(u - column), np.float32(v - line)
-                        places[k] = np.int32(line * np.int32(width) + column)
-                    for k in range(count):
-                        p = np.uint64(places[k])
-                        corners[0, k], corners[1, k] = flat[p], flat[p + one]
-                        corners[2, k], corners[3, k] = flat[p + np.uint64(width)], flat[p + np.uint64(width) + one]
-                    for k in range(count):
-                        upper = corners[0, k] + shares[0, k] * (corners[1, k] - corners[0, k])
-                        lower = corners[2, k] + shares[0, k] * (corners[3, k] - corners[2, k])
-                        row[k] += upper + shares[1, k] * (lower - upper)
-                for k in range(count):
-                    row[k] /= np.float32(lines)
-                continue
-        for k in range(count):
-            total = np.float32(0)
-            for j in range(lines):
-                off = j - (lines - 1) * 0.5
+        inside = not masked and width > 1 and height > 1
+        # A scan whose ends and sides lie between pixel centres does so everywhere: nothing to ask a sample.
+        for k in (0, count - 1):
+            for off in (-(lines - 1) * 0.5, (lines - 1) * 0.5):
                 u = start[s, 0] + k * along[s, 0] + off * across[s, 0]
                 v = start[s, 1] + k * along[s, 1] + off * across[s, 1]
-                if not (-0.5 <= u <= width - 0.5 and -0.5 <= v <= height - 0.5):
-                    total = np.float32(np.nan)
-                    break
-                x, y = min(max(u, 0.0), width - 1.0), min(max(v, 0.0), height - 1.0)
-                i, l = int(x), int(y)
-                right, below = min(i + 1, width - 1), min(l + 1, height - 1)
-                if masked and not (mask[l, i] and mask[l, right] and mask[below, i] and mask[below, right]):
-                    total = np.float32(np.nan)
-                    break
-                a, b = np.float32(x - i), np.float32(y - l)
-                upper = (np.float32(1) - a) * np.float32(pixels[l, i]) + a * np.float32(pixels[l, right])
-                lower = (np.float32(1) - a) * np.float32(pixels[below, i]) + a * np.float32(pixels[below, right])
-                total += (np.float32(1) - b) * upper + b * lower
-            row[k] = total / np.float32(lines)
+                inside &= 0.0 <= u <= width - 1.0 and 0.0 <= v <= height - 1.0
+        row[:] = np.float32(0)
+        for j in range(lines):
+            off = j - (lines - 1) * 0.5
+            u0, v0 = start[s, 0] + off * across[s, 0], start[s, 1] + off * across[s, 1]
+            for k in range(count):
+                us[k], vs[k] = u0 + np.float64(np.int32(k)) * along[s, 0], v0 + np.float64(np.int32(k)) * along[s, 1]
+            if inside:
+                sample_inside(flat, width, height, us, vs, count, places, shares, corners, values)
+            else:
+                for k in range(count):
+                    values[k] = sample_one(pixels, mask, masked, us[k], vs[k])
+            for k in range(count):
+                row[k] += values[k]
+        for k in range(count):
+            row[k] /= np.float32(lines)
 
 
 def sample_scans(pixels: NDArray[Any], mask: NDArray[np.bool_] | None, scans: ScanLines, lines: int) -> Values:

@@ -237,6 +237,71 @@ _APART = 0.3
 """px: where the wider smoothing moves a line by more, something beside it is the reason."""
 
 
+@kernel
+def _feet(x, y, start, stride, theta, rho, left, top, feet, along, first):  # type: ignore[no-untyped-def]
+    """Where every so many points of each segment stand on its line: place in the image and normal into `feet` (4, n), place along
+    the line into `along`; those of segment q are `first[q]` .. `first[q + 1]`."""
+    made = 0
+    for q in range(theta.size):
+        c, s = math.cos(theta[q]), math.sin(theta[q])
+        for k in range(start[q], start[q + 1], stride[q]):
+            t = y[k] * c - x[k] * s
+            feet[0, made], feet[1, made] = rho[q] * c - t * s + left, rho[q] * s + t * c + top
+            feet[2, made], feet[3, made] = c, s
+            along[made] = t
+            made += 1
+        first[q + 1] = made
+
+
+@kernel
+def _straighten(along, slope, bend, third, first, theta, rho, moved, shift, told):  # type: ignore[no-untyped-def]
+    """Lays each line through the places at which the slope across it is steepest; those beyond three times the scatter do not
+    count. `told` (5, segments): how many count, the mean third derivative, rms, sum of squares along the line, all that were
+    asked."""
+    for q in range(theta.size):
+        a, b = first[q], first[q + 1]
+        sum_third, sound = 0.0, 0
+        for k in range(a, b):
+            if np.isfinite(slope[k]) and slope[k] != 0:
+                sum_third += third[k] if slope[k] > 0 else -third[k]
+                sound += 1
+        mean_third = sum_third / max(sound, 1)
+        for k in range(a, b):
+            shift[k] = np.inf
+            if np.isfinite(slope[k]) and slope[k] != 0:
+                shift[k] = (-bend[k] if slope[k] > 0 else bend[k]) / min(mean_third, -1e-9)
+        tilt, offset, middle, rms, limit = 0.0, 0.0, 0.0, 0.0, np.inf
+        n, spread = 0.0, 1e-9
+        for _ in range(2):
+            n, total, aside = 0.0, 0.0, 0.0
+            for k in range(a, b):
+                if abs(shift[k]) < 1.0 and abs(shift[k] - offset - tilt * (along[k] - middle)) <= limit:
+                    n += 1.0
+                    total += along[k]
+                    aside += shift[k]
+            new_middle, new_offset = total / max(n, 1.0), aside / max(n, 1.0)
+            spread, cross = 1e-9, 0.0
+            for k in range(a, b):
+                if abs(shift[k]) < 1.0 and abs(shift[k] - offset - tilt * (along[k] - middle)) <= limit:
+                    off = along[k] - new_middle
+                    spread += off * off
+                    cross += off * shift[k]
+            new_tilt = cross / spread
+            squares = 0.0
+            for k in range(a, b):
+                if abs(shift[k]) < 1.0 and abs(shift[k] - offset - tilt * (along[k] - middle)) <= limit:
+                    rest = shift[k] - new_offset - new_tilt * (along[k] - new_middle)
+                    squares += rest * rest
+            rms = math.sqrt(squares / max(n - 2.0, 1.0))
+            tilt, offset, middle, limit = new_tilt, new_offset, new_middle, 3.0 * rms
+        c, s = math.cos(theta[q]), math.sin(theta[q])
+        px, py = (rho[q] + offset) * c - middle * s, (rho[q] + offset) * s + middle * c
+        theta[q] -= math.atan(tilt)
+        rho[q] = px * math.cos(theta[q]) + py * math.sin(theta[q])
+        moved[q] += offset
+        told[0, q], told[1, q], told[2, q], told[3, q], told[4, q] = n, mean_third, rms, spread, b - a
+
+
 def refined(
     pixels: NDArray[Any], mask: NDArray[np.bool_] | None, voters: Voters, segments: Segments, rows: NDArray[np.int64]
 ) -> Segments:
@@ -244,56 +309,27 @@ def refined(
     if not len(rows):
         return segments
     height, width = pixels.shape
-    left, top = 0.5 * (width - 1), 0.5 * (height - 1)
     count = np.diff(segments.start)[rows]
-    owner = np.repeat(np.arange(len(rows)), count)
-    first = np.cumsum(count) - count
-    points = segments.support[np.repeat(segments.start[rows] - first, count) + np.arange(len(owner))]
+    start = np.concatenate([[0], np.cumsum(count)]).astype(np.int64)
+    points = segments.support[np.repeat(segments.start[rows] - start[:-1], count) + np.arange(start[-1])]
     x, y = voters.x[points].astype(float), voters.y[points].astype(float)
     theta, rho = segments.columns["theta"][rows].copy(), segments.columns["rho"][rows].copy()
-    moved = np.zeros(len(rows))
-
-    def total(values: NDArray[np.float64]) -> NDArray[np.float64]:
-        return np.asarray(np.bincount(owner, values, len(rows)), float)
-
-    every, every_owner = (x, y), owner
-    place = np.arange(len(owner)) - first[owner]
+    moved, told, first = np.zeros(len(rows)), np.empty((5, len(rows))), np.zeros(len(rows) + 1, np.int64)
+    feet, along, shift = np.empty((4, len(x))), np.empty(len(x)), np.empty(len(x))
     for sparsest in (100, 1):
         # The first round needs no more than some of the points.
         stride = np.clip(count // _FIRST, 1, sparsest)
-        some = np.flatnonzero(place % stride[every_owner] == 0)
-        (x, y), owner = (values[some] for values in every), every_owner[some]
-        c, s = np.cos(theta), np.sin(theta)
-        co, so = c[owner], s[owner]
-        t = y * co - x * so
-        at_x, at_y = rho[owner] * co - t * so + left, rho[owner] * so + t * co + top
-        section = cross_sections(pixels, mask, at_x, at_y, co, so, (_ACROSS,))
-        sign = np.sign(section.slope)
-        sound = np.isfinite(section.slope) & (sign != 0)
-        third = total(np.where(sound, section.third * sign, 0.0)) / np.maximum(total(sound.astype(float)), 1)
-        shift = np.where(sound, -section.bend * sign, 0.0) / np.minimum(third, -1e-9)[owner]
-        use = sound & (np.abs(shift) < 1.0)
-        for _ in range(2):
-            weight = use.astype(float)
-            n = np.maximum(total(weight), 1)
-            middle = total(weight * t) / n
-            off = t - middle[owner]
-            spread = np.maximum(total(weight * off * off), 1e-9)
-            slope, offset = total(weight * off * shift) / spread, total(weight * shift) / n
-            rest = shift - offset[owner] - slope[owner] * off
-            rms = np.sqrt(total(weight * rest * rest) / np.maximum(n - 2, 1))
-            use = sound & (np.abs(rest) <= 3 * rms[owner]) & (np.abs(shift) < 1.0)
-        px, py = (rho + offset) * c - middle * s, (rho + offset) * s + middle * c
-        theta = theta - np.arctan(slope)
-        rho = px * np.cos(theta) + py * np.sin(theta)
-        moved += offset
-    asked = np.bincount(owner, minlength=len(rows))
-    told = (n >= 0.6 * asked) & (third < 0) & (np.abs(moved) <= _APART) & (rms <= 0.5)
+        _feet(x, y, start, stride, theta, rho, 0.5 * (width - 1), 0.5 * (height - 1), feet, along, first)
+        at_x, at_y, nx, ny = feet[:, : first[-1]]
+        section = cross_sections(pixels, mask, at_x, at_y, nx, ny, (_ACROSS,))
+        _straighten(along, section.slope, section.bend, section.third, first, theta, rho, moved, shift, told)
+    n, third, rms, spread, asked = told
+    sure = (n >= 0.6 * asked) & (third < 0) & (np.abs(moved) <= _APART) & (rms <= 0.5)
     columns = {name: values.copy() for name, values in segments.columns.items()}
-    here = rows[told]
+    here = rows[sure]
     # The ends keep their places along the line.
-    columns["theta"][here], columns["rho"][here] = theta[told], rho[told]
-    columns["rms"][here] = rms[told]
-    columns["angle_std"][here] = rms[told] * np.sqrt(_ALIKE / spread[told])
-    columns["offset_std"][here] = rms[told] * np.sqrt(_ALIKE / n[told])
+    columns["theta"][here], columns["rho"][here] = theta[sure], rho[sure]
+    columns["rms"][here] = rms[sure]
+    columns["angle_std"][here] = rms[sure] * np.sqrt(_ALIKE / spread[sure])
+    columns["offset_std"][here] = rms[sure] * np.sqrt(_ALIKE / n[sure])
     return replace(segments, columns=columns)
