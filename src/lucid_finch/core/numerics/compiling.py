@@ -66,6 +66,11 @@ def kernel(function: Callable[..., Any]) -> Any:
     return numba.njit(**_OPTIONS)(function)
 
 
+def reduction(function: Callable[..., Any]) -> Any:
+    """A kernel whose sums may be taken in any order, so that they are vectorised; for numbers that are never NaN or infinite."""
+    return numba.njit(fastmath={"reassoc", "nsz", "contract"}, **_OPTIONS)(function)
+
+
 def helper(function: Callable[..., Any]) -> Any:
     """A small function that is inlined into the kernels that call it and has no Python wrapper of its own."""
     options: dict[str, Any] = {"inline": "always", "no_cpython_wrapper": True}

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from lucid_finch.core.errors import Cancelled
 from lucid_finch.core.numerics.circle_votes import Centres
-from lucid_finch.core.numerics.compiling import helper, kernel
+from lucid_finch.core.numerics.compiling import helper, kernel, reduction
 from lucid_finch.core.numerics.cross_sections import cross_sections
 from lucid_finch.core.numerics.rim_sections import moved_rims
 from lucid_finch.core.numerics.threads import cancelled_here
@@ -136,9 +136,9 @@ def strayed(drift, drift2, count):  # type: ignore[no-untyped-def]
 
 @helper
 def _ring(x, y, first, across, down, cx, cy, low, high, each, out):  # type: ignore[no-untyped-def]
-    """Points whose tiles meet the ring between two radii and that lie in it, or one of so many; returns how many."""
+    """Points whose tiles meet the ring between two radii and that lie in it, or one of so many; returns how many. `out` has room
+    for one more than there are points."""
     found = 0
-    room = out.size
     top = max(int((cy - high) / TILE), 0)
     bottom = min(int((cy + high) / TILE), down - 1)
     low2, high2 = low * low, high * high
@@ -170,10 +170,114 @@ def _ring(x, y, first, across, down, cx, cy, low, high, each, out):  # type: ign
             for k in range(begin, first[row * across + b + 1], each):
                 dx, dy = x[k] - cx, y[k] - cy
                 d2 = dx * dx + dy * dy
-                if d2 >= low2 and d2 <= high2 and found < room:
-                    out[found] = k
-                    found += 1
+                out[found] = k
+                found += (d2 >= low2) & (d2 <= high2)
     return found
+
+
+@helper
+def _copied(x, y, nx, ny, chosen, count, cx, cy, near):  # type: ignore[no-untyped-def]
+    """Some points seen from (cx, cy) and their gradients, side by side: what is looked at often."""
+    for k in range(count):
+        i = chosen[k]
+        near[0, k], near[1, k], near[2, k], near[3, k] = x[i] - cx, y[i] - cy, nx[i], ny[i]
+
+
+@reduction
+def _meeting(x, y, nx, ny, cx, cy, aside):  # type: ignore[no-untyped-def]
+    """Normal equations of the place where the lines along gradients meet, from those that pass within about `aside` of (cx, cy):
+    three of the matrix, two of the right side, and how many lines there are."""
+    a, b, c, p, q = np.float32(0), np.float32(0), np.float32(0), np.float32(0), np.float32(0)
+    used = np.int32(0)
+    finer = np.float32(1) / aside
+    for k in range(x.size):
+        dx, dy = x[k] - cx, y[k] - cy
+        off, outward = dx * ny[k] - dy * nx[k], dx * nx[k] + dy * ny[k]
+        far = np.sqrt(dx * dx + dy * dy)
+        near = (abs(off) < np.float32(0.75) * abs(outward)) & (abs(off) <= aside + np.float32(0.15) * far)
+        w = np.float32(1) / (np.float32(1) + (off * finer) ** 2) if near else np.float32(0)
+        u, v = ny[k], -nx[k]
+        a += w * u * u
+        b += w * u * v
+        c += w * v * v
+        p += w * u * off
+        q += w * v * off
+        used += np.int32(near)
+    return np.float64(a), np.float64(b), np.float64(c), np.float64(p), np.float64(q), used
+
+
+@kernel
+def _distances(x, y, nx, ny, cx, cy, span, out):  # type: ignore[no-untyped-def]
+    """Twice the distance of each point from (cx, cy) in whole px, and 1 more where it is brighter outside; twice `span` where the
+    gradient points elsewhere or the distance is no less."""
+    most = np.float32(span)
+    for k in range(x.size):
+        dx, dy = x[k] - cx, y[k] - cy
+        outward = dx * nx[k] + dy * ny[k]
+        far = np.sqrt(dx * dx + dy * dy)
+        told = (abs(outward) > np.float32(0.88) * far) & (far < most)
+        out[k] = 2 * np.int32(far) + np.int32(outward > 0) if told else 2 * span
+
+
+@reduction
+def _pulls(x, y, nx, ny, cx, cy, radius, sign, tolerance):  # type: ignore[no-untyped-def]
+    """Sums over the points within `tolerance` of a circle that look along its radius: how many, their unit vectors, distances
+    from the circle, products of the vectors, and of vectors and distances."""
+    n = np.int32(0)
+    sx, sy, sr = np.float32(0), np.float32(0), np.float32(0)
+    xx, xy, yy, ex, ey = np.float32(0), np.float32(0), np.float32(0), np.float32(0), np.float32(0)
+    for k in range(x.size):
+        dx, dy = x[k] - cx, y[k] - cy
+        d = np.sqrt(dx * dx + dy * dy)
+        e = d - radius
+        on = (abs(e) <= tolerance) & (sign * (dx * nx[k] + dy * ny[k]) > np.float32(0.9358968) * d)
+        finer = np.float32(1) / d if on else np.float32(0)
+        e = e if on else np.float32(0)
+        u, v = dx * finer, dy * finer
+        n += np.int32(on)
+        sx += u
+        sy += v
+        sr += e
+        xx += u * u
+        xy += u * v
+        yy += v * v
+        ex += u * e
+        ey += v * e
+    return n, float(sx), float(sy), float(sr), float(xx), float(xy), float(yy), float(ex), float(ey)
+
+
+@helper
+def _settled(x, y, nx, ny, guess, sign, least_seen, furthest2):  # type: ignore[no-untyped-def]
+    """The circle through points about its centre, by Gauss-Newton in ever narrower bands around it: whether there is one, by how
+    much its centre lies off, its radius."""
+    mx, my, radius = 0.0, 0.0, guess
+    sound = True
+    for again in range(7):
+        tolerance = max((3.0, 2.2, 1.6, 0.0, 0.0, 0.0, 0.0)[again], within_rim(radius))
+        n, sx, sy, sr, xx, xy, yy, ex, ey = _pulls(
+            x, y, nx, ny, np.float32(mx), np.float32(my), np.float32(radius), np.float32(sign), np.float32(tolerance)
+        )
+        if n < max(6.0, _FEW * least_seen * 2 * math.pi * radius):
+            sound = False
+            break
+        # Normal equations of e = dr + u dx + v dy, dr eliminated.
+        axx, axy, ayy = xx - sx * sx / n, xy - sx * sy / n, yy - sy * sy / n
+        bx, by = ex - sx * sr / n, ey - sy * sr / n
+        determinant = axx * ayy - axy * axy
+        if determinant <= 1e-4 * (axx + ayy) ** 2 or determinant <= 0.0:
+            sound = False
+            break
+        ux, uy = (ayy * bx - axy * by) / determinant, (axx * by - axy * bx) / determinant
+        dr = (sr - ux * sx - uy * sy) / n
+        mx += ux
+        my += uy
+        radius += dr
+        if mx * mx + my * my > furthest2 or not (0.6 * guess < radius < 1.6 * guess):
+            sound = False
+            break
+        if again > 3 and abs(ux) + abs(uy) + abs(dr) < 0.003:
+            break
+    return sound, mx, my, radius
 
 
 @kernel
@@ -182,9 +286,9 @@ def _fit_rims(  # type: ignore[no-untyped-def]
     density, block, block_columns, from_row, to_row, stamp, seen_by, state, free, out, made, start, support,
 ):  # fmt: skip
     room = support.size
-    points = np.empty(x.size, np.int32)
-    chosen = np.empty(x.size, np.int32)
-    close_by = np.empty(x.size, np.int32)
+    points, chosen = np.empty(x.size + 1, np.int32), np.empty(x.size + 1, np.int32)
+    distance = np.empty(x.size, np.int32)
+    near, beside = np.empty((4, x.size), np.float32), np.empty((4, x.size), np.float32)
     bins = np.zeros((2, int(most_radius * 1.3) + 8), np.int32)
     covered = np.zeros(1024, np.uint8)
     leaning = np.zeros(1024)
@@ -213,55 +317,44 @@ def _fit_rims(  # type: ignore[no-untyped-def]
         # What a surer rim explains points to no other.
         kept = 0
         for k in range(count):
-            if free[points[k]]:
-                points[kept] = points[k]
-                kept += 1
+            i = points[k]
+            points[kept] = i
+            kept += free[i]
         count = kept
         if count < 6:
             continue
+        _copied(x, y, nx, ny, points, count, cx, cy, near)
         # Where the lines along the gradients meet.
         good = True
+        moved_x, moved_y = 0.0, 0.0
+        px, py, dx_of, dy_of = near[0, :count], near[1, :count], near[2, :count], near[3, :count]
         for turn in range(3):
             aside = (1.2, 0.8, 0.5)[turn] * slack + 0.5
-            a, b, c, p, q, used = 0.0, 0.0, 0.0, 0.0, 0.0, 0
-            for k in range(count):
-                i = points[k]
-                dx, dy = x[i] - cx, y[i] - cy
-                d = math.sqrt(dx * dx + dy * dy)
-                off = dx * ny[i] - dy * nx[i]
-                if abs(off) <= aside + 0.15 * d and abs(dx * nx[i] + dy * ny[i]) > 0.8 * d:
-                    w = 1.0 / (1.0 + (off / aside) ** 2)
-                    u, v = ny[i], -nx[i]
-                    a += w * u * u
-                    b += w * u * v
-                    c += w * v * v
-                    p += w * u * off
-                    q += w * v * off
-                    used += 1
+            a, b, c, p, q, used = _meeting(px, py, dx_of, dy_of, np.float32(moved_x), np.float32(moved_y), np.float32(aside))
             determinant = a * c - b * b
             if used < 6 or determinant <= 1e-3 * (a + c) * (a + c):
                 good = used >= 6
                 break
-            cx += (c * p - b * q) / determinant
-            cy += (a * q - b * p) / determinant
-            if (cx - cx0[row]) ** 2 + (cy - cy0[row]) ** 2 > 9.0 * slack * slack:
+            moved_x += (c * p - b * q) / determinant
+            moved_y += (a * q - b * p) / determinant
+            if moved_x**2 + moved_y**2 > 9.0 * slack * slack:
                 good = False
                 break
         if not good:
             continue
+        cx += moved_x
+        cy += moved_y
         span = int(outer + slack) + 3
         if span >= bins.shape[1]:
             span = bins.shape[1] - 1
         for s in range(2):
             for r in range(span + 1):
                 bins[s, r] = 0
+        _distances(px, py, dx_of, dy_of, np.float32(moved_x), np.float32(moved_y), span, distance)
         for k in range(count):
-            i = points[k]
-            dx, dy = x[i] - cx, y[i] - cy
-            d = math.sqrt(dx * dx + dy * dy)
-            outward = dx * nx[i] + dy * ny[i]
-            if abs(outward) > 0.88 * d and d < span:
-                bins[1 if outward > 0 else 0, int(d)] += 1
+            bins[distance[k] & 1, distance[k] >> 1] += 1
+        # Those that look elsewhere.
+        bins[0, span] = 0
         for s in range(2):
             for _ in range(2):
                 # The fullest three neighbouring bins, for their size.
@@ -288,63 +381,15 @@ def _fit_rims(  # type: ignore[no-untyped-def]
                         break
                 if known:
                     continue
-                sound = True
                 wide = 8.0 + 0.06 * radius
                 ring = _ring(x, y, first, across, down, mx, my, max(radius - wide, 0.5), radius + wide, 1, chosen)
-                close = 0
-                for again in range(7):
-                    tolerance = (3.0, 2.2, 1.6, 0.0, 0.0, 0.0, 0.0)[again]
-                    tolerance = max(tolerance, within_rim(radius))
-                    n, sx, sy, sr, xx, xy, yy, px, py = 0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
-                    if again in (0, 3):
-                        # Those that can count in the rounds to come.
-                        close = 0
-                        for k in range(ring):
-                            i = chosen[k]
-                            dx, dy = x[i] - mx, y[i] - my
-                            d2 = dx * dx + dy * dy
-                            reach = max(6.0 if again == 0 else 2.0, within_rim(radius) + 1.0)
-                            least2 = (radius - reach) ** 2 * (radius > reach)
-                            if least2 <= d2 <= (radius + reach) ** 2 and sign * (dx * nx[i] + dy * ny[i]) > 0.0:
-                                close_by[close] = i
-                                close += 1
-                    for k in range(close):
-                        i = close_by[k]
-                        dx, dy = x[i] - mx, y[i] - my
-                        d = math.sqrt(dx * dx + dy * dy)
-                        e = d - radius
-                        if abs(e) <= tolerance and sign * (dx * nx[i] + dy * ny[i]) > 0.9358968 * d:
-                            u, v = dx / d, dy / d
-                            n += 1
-                            sx += u
-                            sy += v
-                            sr += e
-                            xx += u * u
-                            xy += u * v
-                            yy += v * v
-                            px += u * e
-                            py += v * e
-                    if n < max(6.0, _FEW * least_seen * 2 * math.pi * radius):
-                        sound = False
-                        break
-                    # Normal equations of e = dr + u dx + v dy, dr eliminated.
-                    axx, axy, ayy = xx - sx * sx / n, xy - sx * sy / n, yy - sy * sy / n
-                    bx, by = px - sx * sr / n, py - sy * sr / n
-                    determinant = axx * ayy - axy * axy
-                    if determinant <= 1e-4 * (axx + ayy) ** 2 or determinant <= 0.0:
-                        sound = False
-                        break
-                    ux, uy = (ayy * bx - axy * by) / determinant, (axx * by - axy * bx) / determinant
-                    dr = (sr - ux * sx - uy * sy) / n
-                    mx += ux
-                    my += uy
-                    radius += dr
-                    away = (mx - cx) ** 2 + (my - cy) ** 2 > slack * slack * 4 + 9
-                    if away or not (0.6 * (at + 0.5) < radius < 1.6 * (at + 0.5)):
-                        sound = False
-                        break
-                    if again > 3 and abs(ux) + abs(uy) + abs(dr) < 0.003:
-                        break
+                _copied(x, y, nx, ny, chosen, ring, mx, my, beside)
+                sound, aside_x, aside_y, radius = _settled(
+                    beside[0, :ring], beside[1, :ring], beside[2, :ring], beside[3, :ring], radius, sign, least_seen,
+                    4 * slack * slack + 9,
+                )  # fmt: skip
+                mx += aside_x
+                my += aside_y
                 if not sound or radius < least_radius or radius > most_radius:
                     continue
                 # Support, coverage, and what the chains of the support do besides.
