@@ -15,8 +15,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from lucid_finch.core.numerics.compiling import helper, kernel
+from lucid_finch.core.numerics.compiling import kernel, reduction
 from lucid_finch.core.numerics.rim_sections import from_rim, taken
+from lucid_finch.core.numerics.turns import nearly_atan2
 
 Floats = NDArray[np.float32]
 
@@ -29,6 +30,58 @@ _STRAIGHT = 0.25
 _LEAST = 7
 _LEVER = 2.5
 """px: a direction errs by so much less, in radians, than a place does."""
+
+
+@reduction
+def _scatter(x, y, nx, ny, n, mx, my, finer, lever, s):  # type: ignore[no-untyped-def]
+    """Sums of products of u^2, uv, v^2, u, v, 1 over the places, scaled about (mx, my), and of their derivatives along the rim,
+    those weighted by `lever`, into s (6, 6)."""
+    u4, u3v, u2v2, uv3, v4, u3, u2v, uv2, v3, u2, uv, v2, u1, v1 = (0.0,) * 14
+    a00, a01, a02, a03, a04, a11, a12, a13, a14, a22, a23, a24, a33, a34, a44 = (0.0,) * 15
+    for i in range(n):
+        u, v = (x[i] - mx) * finer, (y[i] - my) * finer
+        uu, uv_, vv = u * u, u * v, v * v
+        u4 += uu * uu
+        u3v += uu * uv_
+        u2v2 += uu * vv
+        uv3 += uv_ * vv
+        v4 += vv * vv
+        u3 += uu * u
+        u2v += uu * v
+        uv2 += u * vv
+        v3 += vv * v
+        u2 += uu
+        uv += uv_
+        v2 += vv
+        u1 += u
+        v1 += v
+        p, q = -ny[i], nx[i]
+        d0, d1, d2 = 2 * u * p, u * q + v * p, 2 * v * q
+        a00 += d0 * d0
+        a01 += d0 * d1
+        a02 += d0 * d2
+        a03 += d0 * p
+        a04 += d0 * q
+        a11 += d1 * d1
+        a12 += d1 * d2
+        a13 += d1 * p
+        a14 += d1 * q
+        a22 += d2 * d2
+        a23 += d2 * p
+        a24 += d2 * q
+        a33 += p * p
+        a34 += p * q
+        a44 += q * q
+    s[0, 0], s[0, 1], s[0, 2] = u4 + lever * a00, u3v + lever * a01, u2v2 + lever * a02
+    s[0, 3], s[0, 4], s[0, 5] = u3 + lever * a03, u2v + lever * a04, u2
+    s[1, 1], s[1, 2], s[1, 3] = u2v2 + lever * a11, uv3 + lever * a12, u2v + lever * a13
+    s[1, 4], s[1, 5] = uv2 + lever * a14, uv
+    s[2, 2], s[2, 3], s[2, 4], s[2, 5] = v4 + lever * a22, uv2 + lever * a23, v3 + lever * a24, v2
+    s[3, 3], s[3, 4], s[3, 5] = u2 + lever * a33, uv + lever * a34, u1
+    s[4, 4], s[4, 5], s[5, 5] = v2 + lever * a44, v1, float(n)
+    for j in range(6):
+        for k in range(j):
+            s[j, k] = s[k, j]
 
 
 @kernel
@@ -46,23 +99,8 @@ def direct_ellipse(x, y, nx, ny, n, conic, out):  # type: ignore[no-untyped-def]
     size = math.sqrt(size / n)
     if size < 1e-6:
         return False
-    lever = (_LEVER / size) ** 2
-    s = np.zeros((6, 6))
-    row = np.empty(6)
-    for i in range(n):
-        u, v = (x[i] - mx) / size, (y[i] - my) / size
-        row[0], row[1], row[2], row[3], row[4], row[5] = u * u, u * v, v * v, u, v, 1.0
-        for j in range(6):
-            for k in range(j, 6):
-                s[j, k] += row[j] * row[k]
-        p, q = -ny[i], nx[i]
-        row[0], row[1], row[2], row[3], row[4] = 2 * u * p, u * q + v * p, 2 * v * q, p, q
-        for j in range(5):
-            for k in range(j, 5):
-                s[j, k] += lever * row[j] * row[k]
-    for j in range(6):
-        for k in range(j):
-            s[j, k] = s[k, j]
+    s = np.empty((6, 6))
+    _scatter(x, y, nx, ny, n, mx, my, 1.0 / size, (_LEVER / size) ** 2, s)
     # The linear terms eliminated: A = S1 - S2 S3^-1 S2'.
     a, b, c = s[3, 3], s[3, 4], s[3, 5]
     d, e, f = s[4, 4], s[4, 5], s[5, 5]
@@ -176,7 +214,7 @@ def _cut(order, start, x, y, nx, ny, clear, arcs, samples, first, last):  # type
         turned[0] = 0.0
         for k in range(1, n):
             i, j = order[begin + k - 1], order[begin + k]
-            turned[k] = turned[k - 1] + math.atan2(nx[i] * ny[j] - ny[i] * nx[j], nx[i] * nx[j] + ny[i] * ny[j])
+            turned[k] = turned[k - 1] + nearly_atan2(nx[i] * ny[j] - ny[i] * nx[j], nx[i] * nx[j] + ny[i] * ny[j])
         # Where the turning comes back from its extremes by more than directions waver.
         count = 0
         low, high, low_at, high_at, sense = 0.0, 0.0, 0, 0, 0
@@ -309,10 +347,9 @@ _TRIED = 60_000
 """Ellipses through two arcs that are tried at most, the longest arcs first."""
 
 
-@helper
+@kernel
 def _inner(samples, i, j, sign):  # type: ignore[no-untyped-def]
     """Whether arc j lies on the inner side of the tangents of arc i, but for a little."""
-    good = True
     for k in range(0, SAMPLES, 5):
         px, py = samples[i, 0, k], samples[i, 1, k]
         u, v = sign * samples[i, 2, k], sign * samples[i, 3, k]
@@ -320,8 +357,8 @@ def _inner(samples, i, j, sign):  # type: ignore[no-untyped-def]
             dx, dy = samples[j, 0, l] - px, samples[j, 1, l] - py
             out = dx * u + dy * v
             if out > 1.5 and out * out > 0.01 * (dx * dx + dy * dy):
-                good = False
-    return good
+                return False
+    return True
 
 
 @kernel
@@ -331,6 +368,8 @@ def _pair(sign, count, turn, begins, shape, samples, least, most, flattest, seen
     found, conic = np.empty(7), np.empty(6)
     made = 0
     full = 2 * math.pi
+    middle = samples[:, :2, SAMPLES // 2].T.copy()
+    widest2, longest2 = 4.4 * most * most, 2.5 * seen * seen
     for reach in range(2 * n - 1):
         # All pairs, those of long arcs first: by the sum of their places.
         for i in range(max(0, reach - n + 1), reach // 2 + 1):
@@ -339,17 +378,17 @@ def _pair(sign, count, turn, begins, shape, samples, least, most, flattest, seen
                 return made
             alone = i == j
             if not alone:
-                if sign[i] != sign[j]:
-                    continue
-                dx, dy = samples[i, 0, 8] - samples[j, 0, 8], samples[i, 1, 8] - samples[j, 1, 8]
+                # A rim is longer than twice the way from one arc to the other; some points are missing. Asked all at once, since
+                # nearly all pairs fail.
+                dx, dy = middle[0, i] - middle[0, j], middle[1, i] - middle[1, j]
                 far2 = dx * dx + dy * dy
-                # A rim is longer than twice the way from one arc to the other; some points are missing.
                 both = count[i] + count[j]
-                if far2 > 4.4 * most * most or both * both < 2.5 * seen * seen * far2:
+                if (sign[i] != sign[j]) | (far2 > widest2) | (both * both < longest2 * far2):
                     continue
                 # Their parts of a full turn may hardly overlap.
-                ahead = (begins[j] - begins[i]) % full
-                back = (begins[i] - begins[j]) % full
+                ahead = begins[j] - begins[i]
+                ahead += full if ahead < 0 else 0.0
+                back = full - ahead if ahead > 0 else 0.0
                 shared = max(turn[i] - ahead, turn[j] - back, 0.0)
                 if shared > _OVERLAP + 0.1 * min(turn[i], turn[j]):
                     continue

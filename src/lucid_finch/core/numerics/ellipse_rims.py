@@ -15,8 +15,8 @@ from numpy.typing import NDArray
 
 from lucid_finch.core.errors import Cancelled
 from lucid_finch.core.numerics.arcs import SAMPLES, Arcs, Seeds
-from lucid_finch.core.numerics.compiling import helper, kernel
-from lucid_finch.core.numerics.rim_sections import decomposed, from_rim, moved_rims, moves, substituted, taken
+from lucid_finch.core.numerics.compiling import helper, kernel, reduction
+from lucid_finch.core.numerics.rim_sections import decomposed, from_rim, moved_rims, substituted, taken
 from lucid_finch.core.numerics.rims import (
     AWAY,
     BESIDE,
@@ -25,6 +25,7 @@ from lucid_finch.core.numerics.rims import (
     WINDOW,
     Filed,
     Rims,
+    copied,
     counts_as_leaving,
     left_from,
     likely_rims,
@@ -34,6 +35,7 @@ from lucid_finch.core.numerics.rims import (
 )
 from lucid_finch.core.numerics.threads import cancelled_here
 from lucid_finch.core.numerics.tiles import TILE
+from lucid_finch.core.numerics.turns import share_of_turn
 
 Floats = NDArray[np.float32]
 
@@ -58,32 +60,88 @@ _KNOTS = 256
 
 @helper
 def _near(x, y, first, across, down, shape, margin, out):  # type: ignore[no-untyped-def]
-    """Points within `margin` px of the rim, more or less; returns how many."""
+    """Points within `margin` px of the rim, more or less; returns how many. `out` has room for one more than there are points."""
     c, s = shape[5], shape[6]
     a, b = shape[2], shape[3]
     wide = math.sqrt((a * c) ** 2 + (b * s) ** 2) + margin
     high = math.sqrt((a * s) ** 2 + (b * c) ** 2) + margin
     left, right = max(int((shape[0] - wide) / TILE), 0), min(int((shape[0] + wide) / TILE), across - 1)
     top, bottom = max(int((shape[1] - high) / TILE), 0), min(int((shape[1] + high) / TILE), down - 1)
-    far = margin + 0.75 * TILE
+    # A step of one px changes the scaled radius by no more than 1 / b.
+    inner2, outer2 = max(1 - margin / b, 0.0) ** 2, (1 + margin / b) ** 2
+    far = (margin + 0.75 * TILE) / b
+    inner_tile2, outer_tile2 = max(1 - far, 0.0) ** 2, (1 + far) ** 2
+    ca, sa, cb, sb = c / a, s / a, c / b, s / b
     found = 0
     for row in range(top, bottom + 1):
         for column in range(left, right + 1):
             tile = row * across + column
             if first[tile] == first[tile + 1]:
                 continue
-            # A step of one px changes the scaled radius by no more than 1 / b.
             dx, dy = (column + 0.5) * TILE - 0.5 - shape[0], (row + 0.5) * TILE - 0.5 - shape[1]
-            u, v = (dx * c + dy * s) / a, (dy * c - dx * s) / b
-            if abs(math.sqrt(u * u + v * v) - 1) * b > far:
+            g2 = (dx * ca + dy * sa) ** 2 + (dy * cb - dx * sb) ** 2
+            if not inner_tile2 <= g2 <= outer_tile2:
                 continue
             for k in range(first[tile], first[tile + 1]):
                 dx, dy = x[k] - shape[0], y[k] - shape[1]
-                u, v = (dx * c + dy * s) / a, (dy * c - dx * s) / b
-                if abs(math.sqrt(u * u + v * v) - 1) * b <= margin:
-                    out[found] = k
-                    found += 1
+                g2 = (dx * ca + dy * sa) ** 2 + (dy * cb - dx * sb) ** 2
+                out[found] = k
+                found += (inner2 <= g2) & (g2 <= outer2)
     return found
+
+
+@reduction
+def _pulls(x, y, nx, ny, cx, cy, a, b, c, s, sign, tolerance, matrix, right):  # type: ignore[no-untyped-def]
+    """Normal equations of the five parameters of an ellipse, centre (cx, cy), semi-axes a and b, angle of cosine c and sine s,
+    from the points within `tolerance` of it that look along its normal: the lower half of `matrix` (5, 5) and `right` (5);
+    returns how many points there are. Distances are those of `from_rim`, all numbers float32."""
+    zero, one = np.float32(0), np.float32(1)
+    n = np.int32(0)
+    r0, r1, r2, r3, r4 = zero, zero, zero, zero, zero
+    m00, m10, m11, m20, m21, m22, m30, m31, m32, m33 = zero, zero, zero, zero, zero, zero, zero, zero, zero, zero
+    m40, m41, m42, m43, m44 = zero, zero, zero, zero, zero
+    for k in range(x.size):
+        dx, dy = x[k] - cx, y[k] - cy
+        p, q = dx * c + dy * s, dy * c - dx * s
+        g = np.sqrt((p / a) ** 2 + (q / b) ** 2)
+        # The normal in the ellipse's own axes, then in the image's.
+        nu, nv = p / (a * a), q / (b * b)
+        steep = max(np.sqrt(nu * nu + nv * nv), np.float32(1e-12))
+        nu, nv = nu / steep, nv / steep
+        e = (g - one) * g / steep
+        u, v = nu * c - nv * s, nu * s + nv * c
+        on = (abs(e) <= tolerance) & (sign * (u * nx[k] + v * ny[k]) >= np.float32(0.9))
+        w = one if on else zero
+        e = e if on else zero
+        # The place on the rim beside the point, and how it moves with each parameter.
+        p, q = p - e * nu, q - e * nv
+        j2, j3, j4 = nu * p / a, nv * q / b, nv * p - nu * q
+        n += np.int32(on)
+        r0 += u * e
+        r1 += v * e
+        r2 += j2 * e
+        r3 += j3 * e
+        r4 += j4 * e
+        m00 += w * u * u
+        m10 += w * u * v
+        m11 += w * v * v
+        m20 += w * j2 * u
+        m21 += w * j2 * v
+        m22 += w * j2 * j2
+        m30 += w * j3 * u
+        m31 += w * j3 * v
+        m32 += w * j3 * j2
+        m33 += w * j3 * j3
+        m40 += w * j4 * u
+        m41 += w * j4 * v
+        m42 += w * j4 * j2
+        m43 += w * j4 * j3
+        m44 += w * j4 * j4
+    right[0], right[1], right[2], right[3], right[4] = r0, r1, r2, r3, r4
+    matrix[0, 0], matrix[1, 0], matrix[1, 1], matrix[2, 0], matrix[2, 1], matrix[2, 2] = m00, m10, m11, m20, m21, m22
+    matrix[3, 0], matrix[3, 1], matrix[3, 2], matrix[3, 3] = m30, m31, m32, m33
+    matrix[4, 0], matrix[4, 1], matrix[4, 2], matrix[4, 3], matrix[4, 4] = m40, m41, m42, m43, m44
+    return n
 
 
 @kernel
@@ -92,11 +150,14 @@ def _lay(  # type: ignore[no-untyped-def]
     block_columns, from_row, to_row, explained, stamp, seen_by, state, chosen, out, made, start, support, place,
 ):  # fmt: skip
     room = support.size
-    shape, r5, m5, jac = np.empty(7), np.empty(5), np.empty((5, 5)), np.empty(5)
+    shape, r5, m5 = np.empty(7), np.empty(5), np.empty((5, 5))
+    near = np.empty((4, x.size), np.float32)
     covered = np.zeros(_PARTS, np.uint8)
     leaning, many, normal = np.zeros(_PARTS), np.zeros(_PARTS), np.zeros(_PARTS)
     drift, drift2, count_of = np.zeros(STRETCHES), np.zeros(STRETCHES), np.zeros(STRETCHES)
     length = np.empty(_KNOTS + 1)
+    between = (np.arange(_KNOTS) + 0.5) * (2 * math.pi / _KNOTS)
+    cosines, sines = np.cos(between), np.sin(between)
     mark = 0
     for row in range(from_row, to_row):
         if explained[of[row, 0]] and explained[of[row, 1]]:
@@ -108,27 +169,18 @@ def _lay(  # type: ignore[no-untyped-def]
         ring = _near(x, y, first, across, down, shape, margin + 2.0, chosen)
         if ring < 8:
             continue
+        x0, y0 = shape[0], shape[1]
+        copied(x, y, nx, ny, chosen, ring, x0, y0, near)
         sound = True
         for again in range(9):
             a, b = shape[2], shape[3]
             tolerance = max((4.0, 3.0, 2.2, 1.6, 0.0, 0.0, 0.0, 0.0, 0.0)[again], within_rim(math.sqrt(a * b)))
             tolerance = min(tolerance, 0.3 * b + 0.5)
-            n = 0
-            for i in range(5):
-                r5[i] = 0.0
-                for j in range(5):
-                    m5[i, j] = 0.0
-            for k in range(ring):
-                i = chosen[k]
-                e, u, v = from_rim(x[i], y[i], shape)
-                if abs(e) > tolerance or sign * (u * nx[i] + v * ny[i]) < 0.9:
-                    continue
-                n += 1
-                moves(x[i] - e * u, y[i] - e * v, u, v, shape, 5, jac)
-                for g in range(5):
-                    r5[g] += jac[g] * e
-                    for h in range(g + 1):
-                        m5[g, h] += jac[g] * jac[h]
+            n = _pulls(
+                near[0, :ring], near[1, :ring], near[2, :ring], near[3, :ring], np.float32(shape[0] - x0),
+                np.float32(shape[1] - y0), np.float32(a), np.float32(b), np.float32(shape[5]), np.float32(shape[6]),
+                np.float32(sign), np.float32(tolerance), m5, r5,
+            )  # fmt: skip
             if n < 8:
                 sound = False
                 break
@@ -154,6 +206,7 @@ def _lay(  # type: ignore[no-untyped-def]
                 break
             if again == 3:
                 ring = _near(x, y, first, across, down, shape, margin, chosen)
+                copied(x, y, nx, ny, chosen, ring, x0, y0, near)
             elif again > 4 and abs(r5[0]) + abs(r5[1]) + abs(r5[2]) + abs(r5[3]) < 0.01:
                 break
         a, b = shape[2], shape[3]
@@ -162,8 +215,7 @@ def _lay(  # type: ignore[no-untyped-def]
         # Length along the rim, and how far the normal has turned there.
         length[0] = 0.0
         for k in range(_KNOTS):
-            t = (k + 0.5) * 2 * math.pi / _KNOTS
-            length[k + 1] = length[k] + math.sqrt((a * math.sin(t)) ** 2 + (b * math.cos(t)) ** 2) * 2 * math.pi / _KNOTS
+            length[k + 1] = length[k] + math.sqrt((a * sines[k]) ** 2 + (b * cosines[k]) ** 2) * 2 * math.pi / _KNOTS
         around = length[_KNOTS]
         mark += 1
         tolerance = min(within_rim(math.sqrt(a * b)), 0.3 * b + 0.5)
@@ -172,26 +224,22 @@ def _lay(  # type: ignore[no-untyped-def]
             covered[k] = 0
             leaning[k] = 0.0
             many[k] = 0.0
-        knot = 0
-        for k in range(parts):
-            at = (k + 0.5) / parts * around
-            while knot < _KNOTS - 1 and length[knot + 1] < at:
-                knot += 1
-            t = (knot + (at - length[knot]) / (length[knot + 1] - length[knot])) * 2 * math.pi / _KNOTS
-            turned = math.atan2(math.sin(t) / b, math.cos(t) / a)
-            normal[k] = turned + 2 * math.pi if turned < 0 else turned
         for k in range(STRETCHES):
             drift[k], drift2[k], count_of[k] = 0.0, 0.0, 0.0
         begin = start[made[0]]
         held, ss, crowd = 0, 0.0, 0.0
         c, s = shape[5], shape[6]
+        inner2, outer2 = max(1 - tolerance / b, 0.0) ** 2, (1 + tolerance / b) ** 2
         for k in range(ring):
             i = chosen[k]
+            dx, dy = x[i] - shape[0], y[i] - shape[1]
+            p, q = (dx * c + dy * s) / a, (dy * c - dx * s) / b
+            # Most are too far off, as `from_rim` would have it.
+            if not inner2 <= p * p + q * q <= outer2:
+                continue
             e, u, v = from_rim(x[i], y[i], shape)
             if abs(e) <= tolerance and sign * (u * nx[i] + v * ny[i]) > 0.9358968:
-                dx, dy = x[i] - shape[0], y[i] - shape[1]
-                t = math.atan2((dy * c - dx * s) / b, (dx * c + dy * s) / a) / (2 * math.pi)
-                t = (t + 1.0 if t < 0 else t) * _KNOTS
+                t = share_of_turn(q, p) * _KNOTS
                 at = min(int(t), _KNOTS - 1)
                 slot = min(int((length[at] + (t - at) * (length[at + 1] - length[at])) / around * parts), parts - 1)
                 covered[slot] = 1
@@ -232,6 +280,13 @@ def _lay(  # type: ignore[no-untyped-def]
         leaving = 0
         for k in range(begin, begin + held):
             leaving += left_from(along[support[k]], state, mark)
+        knot = 0
+        for k in range(parts):
+            at = (k + 0.5) / parts * around
+            while knot < _KNOTS - 1 and length[knot + 1] < at:
+                knot += 1
+            t = (knot + (at - length[knot]) / (length[knot + 1] - length[knot])) * 2 * math.pi / _KNOTS
+            normal[k] = 2 * math.pi * share_of_turn(math.sin(t) / b, math.cos(t) / a)
         against, spread = 0.0, 0.0
         k = 0
         while k < parts:
@@ -294,7 +349,7 @@ def lay_ellipses(
     place = np.empty(len(support), np.float32)
     stamp, seen_by = np.zeros(filed.chains, np.int64), np.zeros(filed.chains, np.int32)
     state = np.zeros(int(filed.along.max(initial=0)) + 2, np.int64)
-    explained, chosen = np.zeros(len(arcs), np.bool_), np.empty(max(len(filed.x), 1), np.int32)
+    explained, chosen = np.zeros(len(arcs), np.bool_), np.empty(len(filed.x) + 1, np.int32)
     flat = np.ascontiguousarray(density.ravel())
     cancelled = cancelled_here()
     for first in range(0, len(seeds.sign), 200):

@@ -13,8 +13,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from lucid_finch.core.numerics.compiling import kernel
+from lucid_finch.core.numerics.compiling import kernel, reduction
 from lucid_finch.core.numerics.cross_sections import cross_sections, own_blur, weighted_sections, with_matched
+from lucid_finch.core.numerics.turns import share_of_turn
 
 Floats = NDArray[np.float64]
 
@@ -146,10 +147,14 @@ def _even_places(x, y, support, start, shapes, begin, at_x, at_y, nx, ny, curved
             covered[k] = 0
         for j in range(start[row], start[row + 1]):
             dx, dy = x[support[j]] - shape[0], y[support[j]] - shape[1]
-            t = math.atan2((dy * c - dx * s) / b, (dx * c + dy * s) / a)
-            half = _BESIDE / math.sqrt((a * math.sin(t)) ** 2 + (b * math.cos(t)) ** 2)
-            for k in range(int((t - half + full) / full * slots), int((t + half + full) / full * slots) + 1):
-                covered[k % slots] = 1
+            co, si = (dx * c + dy * s) / a, (dy * c - dx * s) / b
+            t = share_of_turn(si, co)
+            half = _BESIDE / full * math.sqrt((co * co + si * si) / max((a * si) ** 2 + (b * co) ** 2, 1e-12))
+            for k in range(int((t - half + 1.0) * slots), int((t + half + 1.0) * slots) + 1):
+                at = k
+                while at >= slots:
+                    at -= slots
+                covered[at] = 1
         t, co, si = 0.0, 1.0, 0.0
         while t < full:
             speed = math.sqrt((a * si) ** 2 + (b * co) ** 2)
@@ -167,6 +172,14 @@ def _even_places(x, y, support, start, shapes, begin, at_x, at_y, nx, ny, curved
     return made
 
 
+@reduction
+def _product(a, b, weight):  # type: ignore[no-untyped-def]
+    total = 0.0
+    for k in range(a.size):
+        total += a[k] * b[k] * weight[k]
+    return total
+
+
 @kernel
 def _solved(  # type: ignore[no-untyped-def]
     at_x, at_y, nx, ny, curved, slope, bend, third, start, shapes, sign, free, own, gain, matched, last, blur2, steep_of,
@@ -177,7 +190,8 @@ def _solved(  # type: ignore[no-untyped-def]
     longest = 1
     for row in range(start.size - 1):
         longest = max(longest, start[row + 1] - start[row])
-    shift, use = np.empty(longest), np.empty(longest, np.uint8)
+    shift, left, use, sound = np.empty(longest), np.empty(longest), np.empty(longest), np.empty(longest, np.bool_)
+    parts = np.empty((5, longest))
     for row in range(start.size - 1):
         lo, hi = start[row], start[row + 1]
         taken(shapes[row], shape)
@@ -197,48 +211,36 @@ def _solved(  # type: ignore[no-untyped-def]
         # What a px beside the rim makes of `bend`: the third derivative, or what matched weights make of the step.
         per_px = -steep_of[row] * gain[row] * matched[row] if matched[row] > 0 else deep
         for k in range(lo, hi):
-            sound = np.isfinite(slope[k]) and slope[k] * s > 0
-            moved = -bend[k] * s / min(per_px, -1e-9) if sound else 0.0
-            use[k - lo] = sound and abs(moved) < 1.2
+            sound[k - lo] = np.isfinite(slope[k]) and slope[k] * s > 0
+            moved = -bend[k] * s / min(per_px, -1e-9) if sound[k - lo] else 0.0
+            use[k - lo] = 1.0 if sound[k - lo] and abs(moved) < 1.2 else 0.0
             shift[k - lo] = moved + (0.5 * blur2[row] * min(curved[k], 0.5) if last else 0.0)
-        rms, used = 0.0, 0
+        count = hi - lo
+        for k in range(count):
+            moves(at_x[lo + k], at_y[lo + k], nx[lo + k], ny[lo + k], shape, free, basis)
+            for i in range(free):
+                parts[i, k] = basis[i]
+        rms, used = 0.0, 0.0
         for _ in range(2):
-            used = 0
+            used = _product(use[:count], use[:count], use[:count])
             for i in range(free):
-                right[i] = 0.0
-                for j in range(free):
-                    m[i, j] = 0.0
-            for k in range(lo, hi):
-                if use[k - lo]:
-                    used += 1
-                    moves(at_x[k], at_y[k], nx[k], ny[k], shape, free, basis)
-                    for i in range(free):
-                        right[i] += basis[i] * shift[k - lo]
-                        for j in range(i + 1):
-                            m[i, j] += basis[i] * basis[j]
-            for i in range(free):
+                right[i] = _product(parts[i, :count], shift[:count], use[:count])
+                for j in range(i + 1):
+                    m[i, j] = _product(parts[i, :count], parts[j, :count], use[:count])
                 m[i, i] += 1e-6
             if free == 5:
                 m[4, 4] += 1e-5 * used * shape[2] ** 2
             decomposed(m, free)
             substituted(m, right, free)
-            ss = 0.0
-            for k in range(lo, hi):
-                if use[k - lo]:
-                    moves(at_x[k], at_y[k], nx[k], ny[k], shape, free, basis)
-                    rest = shift[k - lo]
-                    for i in range(free):
-                        rest -= basis[i] * right[i]
-                    ss += rest * rest
-            rms = math.sqrt(ss / max(used - free, 1))
-            for k in range(lo, hi):
-                if np.isfinite(slope[k]) and slope[k] * s > 0:
-                    moves(at_x[k], at_y[k], nx[k], ny[k], shape, free, basis)
-                    rest = shift[k - lo]
-                    for i in range(free):
-                        rest -= basis[i] * right[i]
-                    use[k - lo] = abs(rest) <= 3 * rms and abs(shift[k - lo]) < 1.2 + (0.25 * blur2[row] if last else 0.0)
-        rms_of[row], share[row] = rms, used / max(hi - lo, 1)
+            left[:count] = shift[:count]
+            for i in range(free):
+                for k in range(count):
+                    left[k] -= parts[i, k] * right[i]
+            rms = math.sqrt(_product(left[:count], left[:count], use[:count]) / max(used - free, 1.0))
+            furthest = 1.2 + (0.25 * blur2[row] if last else 0.0)
+            for k in range(count):
+                use[k] = 1.0 if sound[k] and abs(left[k]) <= 3 * rms and abs(shift[k]) < furthest else 0.0
+        rms_of[row], share[row] = rms, used / max(count, 1)
         for k in range(free):
             for i in range(free):
                 inverse[i] = 1.0 if i == k else 0.0

@@ -21,6 +21,7 @@ from lucid_finch.core.numerics.cross_sections import cross_sections
 from lucid_finch.core.numerics.rim_sections import moved_rims
 from lucid_finch.core.numerics.threads import cancelled_here
 from lucid_finch.core.numerics.tiles import TILE, tiled
+from lucid_finch.core.numerics.turns import share_of_turn
 
 Floats = NDArray[np.float32]
 
@@ -176,7 +177,7 @@ def _ring(x, y, first, across, down, cx, cy, low, high, each, out):  # type: ign
 
 
 @helper
-def _copied(x, y, nx, ny, chosen, count, cx, cy, near):  # type: ignore[no-untyped-def]
+def copied(x, y, nx, ny, chosen, count, cx, cy, near):  # type: ignore[no-untyped-def]
     """Some points seen from (cx, cy) and their gradients, side by side: what is looked at often."""
     for k in range(count):
         i = chosen[k]
@@ -323,7 +324,7 @@ def _fit_rims(  # type: ignore[no-untyped-def]
         count = kept
         if count < 6:
             continue
-        _copied(x, y, nx, ny, points, count, cx, cy, near)
+        copied(x, y, nx, ny, points, count, cx, cy, near)
         # Where the lines along the gradients meet.
         good = True
         moved_x, moved_y = 0.0, 0.0
@@ -383,7 +384,7 @@ def _fit_rims(  # type: ignore[no-untyped-def]
                     continue
                 wide = 8.0 + 0.06 * radius
                 ring = _ring(x, y, first, across, down, mx, my, max(radius - wide, 0.5), radius + wide, 1, chosen)
-                _copied(x, y, nx, ny, chosen, ring, mx, my, beside)
+                copied(x, y, nx, ny, chosen, ring, mx, my, beside)
                 sound, aside_x, aside_y, radius = _settled(
                     beside[0, :ring], beside[1, :ring], beside[2, :ring], beside[3, :ring], radius, sign, least_seen,
                     4 * slack * slack + 9,
@@ -410,8 +411,7 @@ def _fit_rims(  # type: ignore[no-untyped-def]
                     dx, dy = x[i] - mx, y[i] - my
                     d = math.sqrt(dx * dx + dy * dy)
                     if abs(d - radius) <= tolerance and sign * (dx * nx[i] + dy * ny[i]) > 0.9358968 * d:
-                        turned = math.atan2(dy, dx) / (2 * math.pi)
-                        turned = turned + 1.0 if turned < 0 else turned
+                        turned = share_of_turn(dy, dx)
                         slot = int(turned * parts) % parts
                         stretch = int(turned * STRETCHES) % STRETCHES
                         drift[stretch] += d - radius
