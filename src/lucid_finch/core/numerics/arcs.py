@@ -362,29 +362,44 @@ def _inner(samples, i, j, sign):  # type: ignore[no-untyped-def]
 
 
 @kernel
+def _may_pair(x, y, count, sign, x2, y2, count2, sign2, widest2, longest2, out):  # type: ignore[no-untyped-def]
+    """Which arcs may be of one ellipse with their partners, by polarity, distance and length. A rim is longer than twice the way
+    from one arc to the other; some points are missing."""
+    for k in range(x.size):
+        dx, dy = x[k] - x2[k], y[k] - y2[k]
+        far2 = dx * dx + dy * dy
+        both = count[k] + count2[k]
+        out[k] = (sign[k] == sign2[k]) & (far2 <= widest2) & (both * both >= longest2 * far2)
+
+
+@kernel
 def _pair(sign, count, turn, begins, shape, samples, least, most, flattest, seen, tried, out, of):  # type: ignore[no-untyped-def]
     n = sign.size
     x, y, nx, ny = np.empty(2 * SAMPLES), np.empty(2 * SAMPLES), np.empty(2 * SAMPLES), np.empty(2 * SAMPLES)
     found, conic = np.empty(7), np.empty(6)
     made = 0
     full = 2 * math.pi
-    middle = samples[:, :2, SAMPLES // 2].T.copy()
-    widest2, longest2 = 4.4 * most * most, 2.5 * seen * seen
+    # The same in reverse: partners of arcs one after the other then follow each other as well.
+    across, down = samples[:, 0, SAMPLES // 2].copy(), samples[:, 1, SAMPLES // 2].copy()
+    across_back, down_back, count_back, sign_back = across[::-1].copy(), down[::-1].copy(), count[::-1].copy(), sign[::-1].copy()
+    near = np.empty(n, np.uint8)
     for reach in range(2 * n - 1):
         # All pairs, those of long arcs first: by the sum of their places.
-        for i in range(max(0, reach - n + 1), reach // 2 + 1):
+        low, high = max(0, reach - n + 1), reach // 2 + 1
+        # Partner j = reach - i is entry n - 1 - j of what runs back.
+        shift = n - 1 - reach + low
+        _may_pair(
+            across[low:high], down[low:high], count[low:high], sign[low:high], across_back[shift:], down_back[shift:],
+            count_back[shift:], sign_back[shift:], 4.4 * most * most, 2.5 * seen * seen, near,
+        )  # fmt: skip
+        for i in range(low, high):
+            if not near[i - low]:
+                continue
             j = reach - i
             if made >= out.shape[1] or tried <= 0:
                 return made
             alone = i == j
             if not alone:
-                # A rim is longer than twice the way from one arc to the other; some points are missing. Asked all at once, since
-                # nearly all pairs fail.
-                dx, dy = middle[0, i] - middle[0, j], middle[1, i] - middle[1, j]
-                far2 = dx * dx + dy * dy
-                both = count[i] + count[j]
-                if (sign[i] != sign[j]) | (far2 > widest2) | (both * both < longest2 * far2):
-                    continue
                 # Their parts of a full turn may hardly overlap.
                 ahead = begins[j] - begins[i]
                 ahead += full if ahead < 0 else 0.0
