@@ -17,7 +17,7 @@ from lucid_finch.core.image import Image
 from lucid_finch.core.judging import Limit, Rivals
 from lucid_finch.core.numerics.edge_points import EdgePoints
 from lucid_finch.core.numerics.line_votes import relative_entropy
-from lucid_finch.core.numerics.rims import Rims, own_coverage, shared_points
+from lucid_finch.core.numerics.rims import Rims, own_coverage, rim_tolerance, shared_points
 from lucid_finch.core.parameters import Range, forms, gathers, judges
 from lucid_finch.core.regions import blocked_pixels
 
@@ -197,8 +197,7 @@ class RoundShapes(Detector):
         c = rims.columns
         size, around = self.size(c), self.around(c)
         # What a step of the rim may hold by chance, and what all that are held are worth.
-        tolerance = np.minimum(1.1 + 0.006 * size, 0.35 + 0.11 * size)
-        chance = np.clip(1 - np.exp(-2 * tolerance * c["crowd"] * 0.36 / np.pi), 0.01, 0.5)
+        chance = np.clip(1 - np.exp(-2 * rim_tolerance(size) * c["crowd"] * 0.36 / np.pi), 0.01, 0.5)
         steps = around / gathered.step
         worth = steps * relative_entropy(c["coverage"], chance) - gathered.tests
         merit = worth * self.soundness(gathered, parameters)

@@ -109,10 +109,9 @@ class LineSpace:
 
     def tables(self) -> tuple[Floats, Floats, NDArray[np.int32]]:
         """Cosine, sine and first cell of every normal, and of those half a turn before and after."""
-        turns = self.turns
-        tables = np.cos(turns).astype(np.float32), np.sin(turns).astype(np.float32), np.arange(self.angles, dtype=np.int32)
-        cosines, sines, rows = (np.tile(table, 3) for table in tables)
-        return cosines, sines, rows * np.int32(self.offsets)
+        turns = np.tile(self.turns, 3)
+        rows = np.tile(np.arange(self.angles) * self.offsets, 3)
+        return np.cos(turns).astype(np.float32), np.sin(turns).astype(np.float32), rows.astype(np.int32)
 
     def fan(self, voters: Voters) -> tuple[NDArray[np.int32], NDArray[np.int32]]:
         """First and last angle that each point votes for; may lie up to half a turn beyond the ends."""

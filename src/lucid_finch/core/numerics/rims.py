@@ -77,10 +77,21 @@ def filed_points(
     return Filed(x[by], y[by], nx[by], ny[by], chain[by], along[by], by, tiles.first, across, down, chains)
 
 
+_OFF_LARGE = (1.1, 0.006)
+_OFF_SMALL = (0.35, 0.11)
+"""px, and px a px of radius, that a point may lie off a rim: a little more on large ones, which are seldom perfect; less on small
+ones. The lesser of both holds."""
+
+
 @helper
 def within_rim(radius):  # type: ignore[no-untyped-def]
-    """px that a point may lie off a rim: a little more on large ones, which are seldom perfect; less on small ones."""
-    return min(1.1 + 0.006 * radius, 0.35 + 0.11 * radius)
+    """px that a point may lie off a rim."""
+    return min(_OFF_LARGE[0] + _OFF_LARGE[1] * radius, _OFF_SMALL[0] + _OFF_SMALL[1] * radius)
+
+
+def rim_tolerance(radius: NDArray[np.float64]) -> NDArray[np.float64]:
+    """The same for many rims."""
+    return np.minimum(_OFF_LARGE[0] + _OFF_LARGE[1] * radius, _OFF_SMALL[0] + _OFF_SMALL[1] * radius)
 
 
 @helper
