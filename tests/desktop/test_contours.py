@@ -150,6 +150,26 @@ class Scans(BenchCase):
         self.bench.tabs.setCurrentWidget(self.bench.measure)
         self.bench.grab()
 
+    def test_the_profile_follows_what_changes_and_goes_with_the_last_crossing(self) -> None:
+        self.bench.choose([40], [])
+        before = self.bench.measure.seen[1]
+        place = np.array([before.crossings[0].x, before.crossings[0].y])
+        self.bench.study.edit_detector("glaze boundary", {"sigma": 4.0}, "sigma")
+        self.settle()
+        heading, after = self.bench.measure.seen
+        # The same scan, more smoothly differentiated.
+        self.assertLess(np.nanmax(np.abs(after.slope)), 0.9 * np.nanmax(np.abs(before.slope)))
+        self.assertLess(min(np.hypot(*(place - (c.x, c.y))) for c in after.crossings), 3.0)
+        work = self.bench.study.detection.work
+        number = int(heading.split()[1])
+        np.testing.assert_array_equal(
+            after.values[:, 0], work.gathered.profiles[number - 1][work.gathered.margin : -work.gathered.margin]
+        )
+        self.bench.study.remove("glaze boundary")
+        self.settle()
+        self.assertIsNone(self.bench.measure.seen)
+        self.assertIsNone(self.bench.measure.plot.profile)
+
     def test_scans_are_drawn_with_their_direction(self) -> None:
         work = self.bench.study.detection.work
         guides = work.detector.guides(work)

@@ -284,6 +284,12 @@ class MeasurePage(QWidget):
         if self.shape is None:
             self.refresh()
 
+    def show_nothing_seen(self) -> None:
+        """The finding whose profile was shown is no more."""
+        self.seen = None
+        if self.shape is None:
+            self.refresh()
+
     def refresh(self) -> None:
         shape = self.shape
         if shape is None and self.seen is not None:

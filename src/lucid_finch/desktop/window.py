@@ -98,6 +98,8 @@ class Bench(QMainWindow):
         """The findings on maps of votes."""
         self._vote_marks: list[Marks] = []
         """What voted where, for the place that was clicked last."""
+        self._profile_at: tuple[Any, Any] | None = None
+        """Place in the source of the finding whose profile is shown."""
         self._colour_by = ""
         self._shown_detector = ""
         self._fit_wanted = True
@@ -620,6 +622,7 @@ class Bench(QMainWindow):
         count = len(self.images.entries)
         self.tabs.setTabText(2, self.tr("Images {}").format(count or ""))
         self._show_marks()
+        self._follow_profile()
 
     def _fill_tables(self) -> None:
         found = self.study.detection
@@ -781,6 +784,24 @@ class Bench(QMainWindow):
         candidate = int(work.rows[found[0]] if found else work.near_rows[near[0]])
         seen = work.detector.profile_of(work, candidate)
         if seen is not None:
+            x, y = (float(work.candidates.columns[n][candidate]) for n in ("x", "y"))
+            self._profile_at = work.image.frame.to_source(x, y)
+            self.measure.show_seen(*seen)
+
+    def _follow_profile(self) -> None:
+        """After something has changed: the profile of what is now nearest to the finding that was chosen."""
+        if self._profile_at is None:
+            return
+        detection, seen = self.study.detection, None
+        if detection is not None and len(detection.work.candidates):
+            work = detection.work
+            x, y = work.image.frame.from_source(*self._profile_at)
+            away = work.detector.distances(work.candidates, float(x), float(y))
+            seen = work.detector.profile_of(work, int(np.argmin(away)))
+        if seen is None:
+            self._profile_at = None
+            self.measure.show_nothing_seen()
+        else:
             self.measure.show_seen(*seen)
 
     def pick(self, frame: PaneFrame, x: float, y: float) -> None:
