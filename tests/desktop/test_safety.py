@@ -7,15 +7,20 @@ import os
 import signal
 import subprocess
 import sys
+import threading
 import time
 import unittest
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import tifffile
 from PIL import Image as Pillow
 from PySide6.QtWidgets import QMessageBox
 
+from lucid_finch.core.errors import FileError
+from lucid_finch.core.image import Image
+from lucid_finch.demo import scene
 from lucid_finch.desktop.autosave import Autosave
 from lucid_finch.desktop.document import SOURCE, fresh_recipe
 from lucid_finch.desktop.images import Place, images_in
@@ -268,6 +273,76 @@ class Lists(BenchCase):
         self.assertEqual(other.study.recipe, fresh_recipe())
         close_for_good(other)
         self.assertIsNotNone(self.bench.study.image)
+
+
+class WhileReading(BenchCase):
+    """An image takes its time to come; what is done meanwhile does not lose it."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.open(disc(30.0, noise=2.0))
+        self.study = self.bench.study
+        self.study.add_detector("edges")
+        self.settle()
+        self.let_go = threading.Event()
+        self.addCleanup(self.let_go.set)
+
+    def _slow(self, radius: float) -> Any:
+        def make() -> Image:
+            self.let_go.wait(30)
+            return disc(radius, noise=2.0)
+
+        return make
+
+    def test_limits_and_smoothing_are_changed_and_it_still_comes(self) -> None:
+        self.bench.submit_image(self._slow(45.0), "reading")
+        name = self.study.recipe.detectors[0].name
+        before = self.study.image
+        for values in ({"sigma": 2.0}, {"length_min": 20.0}, {"sigma": 1.7}):
+            self.study.edit_detector(name, values, next(iter(values)))
+            self.turns()
+        self.assertIs(self.study.image, before)
+        self.let_go.set()
+        self.settle()
+        self.assertIsNot(self.study.image, before)
+        self.assertIs(self.study.detections[name].work.image.pixels.base, self.study.image.pixels.base)
+        self.assertEqual(self.study.detections[name].work.parameters.sigma, 1.7)
+
+    def test_the_last_of_several_comes(self) -> None:
+        self.bench.submit_image(self._slow(45.0), "one")
+        self.bench.submit_image(lambda: disc(20.0, noise=0.0), "other")
+        self.let_go.set()
+        self.settle()
+        self.assertEqual(self.study.image.pixels.tobytes(), disc(20.0, noise=0.0).pixels.tobytes())
+
+    def test_where_none_comes_the_changes_concern_the_one_that_is_there(self) -> None:
+        name = self.study.recipe.detectors[0].name
+
+        def broken() -> Image:
+            self.let_go.wait(30)
+            raise FileError("nowhere.png", "is not there")
+
+        for cancelled in (False, True):
+            self.let_go.clear()
+            sigma = 2.5 if cancelled else 1.9
+            self.bench.submit_image(self._slow(45.0) if cancelled else broken, "reading")
+            before = self.study.image
+            self.study.edit_detector(name, {"sigma": sigma}, "sigma")
+            self.turns()
+            if cancelled:
+                self.bench.worker.cancel_all()
+            self.let_go.set()
+            self.settle()
+            self.wait(lambda s=sigma: self.study.detections[name].work.parameters.sigma == s, what="an answer")
+            self.assertIs(self.study.image, before)
+
+    def test_a_demo_takes_the_place_of_another(self) -> None:
+        for name, kind in (("cutouts", "contours"), ("pierced_screen", "circles"), ("tile_panel", "edges")):
+            self.bench.open_demo(name)
+            self.settle()
+            np.testing.assert_array_equal(self.study.image.pixels, scene(name).image.pixels)
+            self.assertEqual(self.study.recipe.detectors[0].kind, kind)
+            self.assertEqual(self.study.detections[self.study.recipe.detectors[0].name].kind, kind)
 
 
 if __name__ == "__main__":

@@ -58,6 +58,8 @@ class Runner(QObject):
         self.wanted_maps: Callable[[], list[str]] = list
         """Maps in sight: they are made first."""
         self._generation = 0
+        self._reading: int | None = None
+        """Generation of the image that is being read: nothing else is begun meanwhile, since that would take its place."""
         self._judged: dict[str, tuple[Any, Any]] = {}
         self._source: tuple[Image, Picture] | None = None
         """The source and its picture, once it is shown."""
@@ -69,6 +71,7 @@ class Runner(QObject):
         study.image_changed.connect(self._image_changed)
         self.worker.part_done.connect(self._part_done)
         self.worker.failed.connect(self._work_failed)
+        self.worker.idle.connect(self._came_to_rest)
 
     @property
     def answering(self) -> bool:
@@ -84,7 +87,7 @@ class Runner(QObject):
 
     def read(self, make: Callable[[], Image], text: str, path: Path | None = None) -> None:
         """Have the worker make an image; if that fails, all stays as it was."""
-        self._generation = self.worker.submit(text, lambda job: job.emit_part(("image", make(), path)))
+        self._reading = self._generation = self.worker.submit(text, lambda job: job.emit_part(("image", make(), path)))
 
     def do(self, work: Callable[[Job], str], text: str) -> None:
         """Have the worker do something that must not be lost; what it returns is told."""
@@ -160,7 +163,7 @@ class Runner(QObject):
 
     def _draw_judged_maps(self) -> None:
         found = self.study.detection
-        if found is None:
+        if found is None or self._reading is not None:
             return
 
         def work(job: Job) -> None:
@@ -173,7 +176,7 @@ class Runner(QObject):
     def run(self) -> None:
         """The whole recipe in the worker: findings first, then the maps in sight, then the other thumbnails."""
         image, recipe = self.study.image, self.study.recipe
-        if image is None:
+        if image is None or self._reading is not None:
             return
         detector = self.study.detector
         keys = self._keys()
@@ -276,6 +279,7 @@ class Runner(QObject):
         if generation != self._generation:
             return
         if what == "image":
+            self._reading = None
             self.image_read.emit(values[0], values[1])
         elif what == "detection":
             name, found, key = values
@@ -299,3 +303,16 @@ class Runner(QObject):
     def _work_failed(self, generation: int, error: Exception) -> None:
         told = str(error) if isinstance(error, (FileError, ParameterError)) else f"{type(error).__name__}: {error}"
         self.failed.emit(told)
+        if generation == self._reading:
+            self._come_back()
+
+    @Slot()
+    def _came_to_rest(self) -> None:
+        # An image that was given up brings nothing.
+        if self._reading is not None and not self.worker.busy:
+            self._come_back()
+
+    def _come_back(self) -> None:
+        """No image has come: what has changed meanwhile concerns the one that is there."""
+        self._reading = None
+        self._answer_due.start(0)
