@@ -78,6 +78,16 @@ class Rows(WindowCase):
         self.assertEqual(self.page.table.rows.rowCount(), 100_000)
         self.assertTrue(self.page.field.property("wrong"))
 
+    def test_a_table_of_another_kind_begins_in_its_own_order(self) -> None:
+        self.page.table.sortByColumn(1, Qt.SortOrder.DescendingOrder)
+        self.page.show_table(table(50), {})
+        self.assertEqual(self.page.table.rows.order.tolist(), list(range(49, -1, -1)))
+        declared = (Column("id", "no."), Column("radius", "radius", "px"))
+        other = Findings({"id": np.arange(3), "radius": np.array([2.0, 1.0, 3.0])}, declared)
+        self.page.show_table(other, {})
+        self.assertEqual(self.page.table.rows.order.tolist(), [0, 1, 2])
+        self.assertEqual(self.page.table.horizontalHeader().sortIndicatorSection(), -1)
+
     def test_all_rows_can_be_selected(self) -> None:
         self.page.table.selectAll()
         self.application.processEvents()

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 from PySide6.QtCore import QPointF
+from PySide6.QtWidgets import QLabel, QPushButton
 
+from lucid_finch.demo import scene
 from lucid_finch.desktop.votes import voting_maps
 from tests.desktop.support import BenchCase
 
@@ -131,3 +133,25 @@ class OfCircles(BenchCase):
         self.assertIn("radius", [name for name, _ in self.bench.settings.lengths()])
         self.bench._adopt_value("radius", 20.0)
         self.assertEqual(self._radius(), (15.0, 26.0))
+
+    def test_why_nothing_is_found_is_readable_and_what_it_offers_is_taken(self) -> None:
+        self.bench.study.edit_detector("openings", {"radius": (24.0, 34.0)}, "radius")
+        self.settle()
+
+        small = next(
+            m for m in scene("pierced_screen").marks if m["name"] == "small hole" and 100 < m["x"] < 600 and m["y"] > 150
+        )
+        self.bench.ask_why(small["x"], small["y"])
+        answer = self.bench.answer
+        told = max(answer.findChildren(QLabel), key=lambda label: len(label.text()))
+        self.assertRegex(told.text(), "radius")
+        # All lines of the text have room.
+        self.assertGreaterEqual(told.height(), told.heightForWidth(told.width()))
+        offered = {b.accessibleName(): b for b in answer.findChildren(QPushButton)}
+        name = next(n for n in offered if n.startswith("Set Radius to "))
+        self.assertRegex(name, r"^Set Radius to [\d.]+ … 34 px$")
+        offered[name].click()
+        self.settle()
+        self.assertLess(self._radius()[0], small["radius"])
+        findings = self.bench.study.detection.findings
+        self.assertLess(float(np.hypot(findings["x"] - small["x"], findings["y"] - small["y"]).min()), 1.0)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
+
 from PySide6.QtCore import QEvent, Qt, Signal
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
@@ -11,6 +13,15 @@ from lucid_finch.desktop.guard import guarded
 from lucid_finch.desktop.theme import current_theme
 
 WIDTH = 330
+
+
+def _in_words(value: object, unit: str) -> str:
+    """A value of a parameter with its unit."""
+    if value is None:
+        return "open"
+    if isinstance(value, Sequence) and not isinstance(value, str):
+        return " … ".join("open" if end is None else f"{end:g}" for end in value) + f" {unit}".rstrip()
+    return f"{value:g} {unit}".rstrip() if isinstance(value, (int, float)) else str(value)
 
 
 class AnswerCard(QFrame):
@@ -36,7 +47,8 @@ class AnswerCard(QFrame):
         self._changes: dict[QPushButton, Change] = {}
         self.hide()
 
-    def show_answer(self, answer: Explanation, near_x: int, near_y: int) -> None:
+    def show_answer(self, answer: Explanation, near_x: int, near_y: int, labels: Mapping[str, str]) -> None:
+        """Beside a place of the parent; `labels` are what parameters are called."""
         self.explanation = answer
         self._changes.clear()
         if self._content is not None:
@@ -58,13 +70,17 @@ class AnswerCard(QFrame):
         layout.addLayout(head)
         summary = QLabel(answer.summary[0].upper() + answer.summary[1:] + ".")
         summary.setWordWrap(True)
+        # A layout that is asked for its size does not ask what text needs that is broken into lines.
+        margins = self._layout.contentsMargins()
+        summary.setMinimumHeight(summary.heightForWidth(WIDTH - margins.left() - margins.right() - 2 * self.frameWidth()))
         layout.addWidget(summary)
         for near in answer.candidates[:2]:
             self._add_candidate(layout, near)
         for reason in answer.reasons:
             if reason.change is not None:
                 name, value = reason.change
-                button = self._button(self.tr("Ask for {} {} {}").format(name, value, reason.unit), {name: value})
+                text = self.tr("Set {} to {}").format(labels.get(name, name), _in_words(value, reason.unit))
+                button = self._button(text, {name: value})
                 layout.addWidget(button)
         self._layout.addWidget(self._content)
         self._content.show()

@@ -240,10 +240,13 @@ class FindingsTable(QTableView):
         self.rows.labels = labels
         self._quiet = True
         self.rows.show_table(table)
-        self._quiet = False
         if [c.name for c in self.rows.columns] != before:
+            # A table of another kind begins in its own order.
+            self.horizontalHeader().setSortIndicator(-1, Qt.SortOrder.AscendingOrder)
+            self.rows.sort(-1)
             self._set_widths()
             self.apply_hidden()
+        self._quiet = False
 
     def _set_widths(self) -> None:
         """Columns as wide as their headers and usual numbers need in this font."""

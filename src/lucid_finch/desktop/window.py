@@ -25,7 +25,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )  # fmt: skip
 
-from lucid_finch.core.detection import Outlines
+from lucid_finch.core.detection import Detection, Outlines
 from lucid_finch.core.errors import FileError, ParameterError
 from lucid_finch.core.explaining import Change, explain
 from lucid_finch.core.image import Image
@@ -71,6 +71,11 @@ _MERGED_TAB = 5
 """Least height of the pages of numbers and curves, px."""
 _AUTOSAVE_AFTER = 400
 """Milliseconds from a change to its being kept."""
+
+
+def _labels(found: Detection) -> dict[str, str]:
+    """What the parameters of a detector are called."""
+    return {name: declared.label for name, declared in found.work.detector.Parameters.declarations().items()}
 
 
 class Bench(QMainWindow):
@@ -628,7 +633,7 @@ class Bench(QMainWindow):
         found = self.study.detection
         labels = {}
         if found is not None:
-            labels = {n: d.label for n, d in found.work.detector.Parameters.declarations().items()}
+            labels = _labels(found)
             for table in (self.findings, self.near_misses):
                 table.hidden = set(self.preferences.hidden_columns.get(found.kind, []))
         counted = found.work.detector.named_by if found is not None else ""
@@ -860,7 +865,7 @@ class Bench(QMainWindow):
             return
         pane = self.active_frame.pane
         place = pane.mapTo(self._whole, pane.from_source(x, y).toPoint())
-        self.answer.show_answer(answer, place.x(), place.y())
+        self.answer.show_answer(answer, place.x(), place.y(), _labels(found))
         self.actions_by_name["ask"].setChecked(False)
 
     def _adopt(self, values: dict[str, Any]) -> None:
