@@ -16,7 +16,7 @@ from lucid_finch.core.numerics import viewing
 from lucid_finch.core.numerics.compiling import specialisations
 from lucid_finch.core.warming import warm_up_steps
 from lucid_finch.desktop import picture as picture_module
-from lucid_finch.desktop.pane import SHADES, Marks
+from lucid_finch.desktop.pane import SHADES, Marks, round_values
 from lucid_finch.desktop.picture import Difference, Picture
 from tests.desktop.support import BenchCase, WindowCase, two_squares
 from tests.support import disc
@@ -246,6 +246,32 @@ class Parts(WindowCase):
             picture.thumbnail(20, 20)
             self.assertIsNone(picture.value_at(-3.0, 0.0))
         self.assertEqual(QPointF(0, 0), QPointF())
+
+
+class RoundValues(unittest.TestCase):
+    def test_they_are_round_and_lie_where_the_axis_says(self) -> None:
+        for begin, each, count in ((0.0, 1.0, 180), (-721.1, 1.0, 1443), (3.25, 0.125, 400), (900.0, -2.5, 300)):
+            axis = begin + each * np.arange(count)
+            for first, last, most in ((0.0, count - 1.0, 6), (-40.0, count + 40.0, 5), (17.3, 61.8, 4)):
+                found = round_values(axis, first, last, most)
+                self.assertGreaterEqual(len(found), 2)
+                self.assertLessEqual(len(found), 2 * most + 1)
+                for place, value in found:
+                    self.assertAlmostEqual(float(np.interp(place, np.arange(count), axis)), value, places=6)
+                    self.assertTrue(max(first, 0) - 1e-6 <= place <= min(last, count - 1) + 1e-6)
+                steps = np.diff([value for _, value in found])
+                np.testing.assert_allclose(steps, steps[0])
+                self.assertIn(round(steps[0] / 10 ** np.floor(np.log10(steps[0])), 6), (1.0, 2.0, 5.0))
+
+    def test_directions_are_parts_of_a_turn(self) -> None:
+        values = [value for _, value in round_values(np.arange(180.0), 0, 179, 6, turns=True)]
+        self.assertEqual(values, [0, 30, 60, 90, 120, 150])
+        fine = [value for _, value in round_values(np.arange(180.0), 40, 46, 6, turns=True)]
+        self.assertEqual(fine, [40, 41, 42, 43, 44, 45, 46])
+
+    def test_nothing_in_sight(self) -> None:
+        self.assertEqual(round_values(np.arange(50.0), 70, 90, 6), [])
+        self.assertEqual(round_values(np.zeros(1), 0, 1, 6), [])
 
 
 if __name__ == "__main__":

@@ -145,6 +145,26 @@ class Marks:
         return left, top, right, bottom
 
 
+def round_values(axis: NDArray[Any], first: float, last: float, most: int, turns: bool = False) -> list[tuple[float, float]]:
+    """Places along an axis of evenly spaced values, between two of its entries, where the value is a round number, and the
+    values; about `most` of them. `turns`: parts of a full turn are round."""
+    low, high = (float(np.clip(place, 0, len(axis) - 1)) for place in (first, last))
+    if len(axis) < 2 or high <= low:
+        return []
+    each = (float(axis[-1]) - float(axis[0])) / (len(axis) - 1)
+    begin, end = sorted(float(axis[0]) + each * place for place in (low, high))
+    if end <= begin:
+        return []
+    least = (end - begin) / max(most, 1)
+    power = 10.0 ** math.floor(math.log10(least))
+    steps = [power * step for step in (1, 2, 5, 10)]
+    if turns and least > 2:
+        steps = [5, 10, 15, 30, 45, 90, 180]
+    step = next((step for step in steps if step >= least * (1 - 1e-9)), steps[-1])
+    values = step * np.arange(math.ceil(begin / step - 1e-9), math.floor(end / step + 1e-9) + 1)
+    return [((value - float(axis[0])) / each, value) for value in values.tolist()]
+
+
 class Pane(QWidget):
     """Shows a `Picture` and `Marks`; the wheel zooms at the pointer, dragging pans."""
 
@@ -362,29 +382,29 @@ class Pane(QWidget):
         painter.setPen(QColor("#f4f2ec"))
         height = painter.fontMetrics().height()
         painter.fillRect(QRectF(0, self.height() - height - 4, self.width(), height + 4), QColor(18, 20, 22, 200))
-        steps = 6
         # What the numbers across mean stands in the corner; a number that it would cover is left out.
         metrics = painter.fontMetrics()
         begin = self.width() - metrics.horizontalAdvance(across_label) - 8
         painter.drawText(QPointF(begin, self.height() - 5), across_label)
-        for n in range(1, steps):
-            x = self.width() * n / steps
-            column = round(self.picture.frame.from_source(*self.to_source(QPointF(x, 0)))[0])
-            if 0 <= column < len(across):
-                painter.drawLine(QPointF(x, self.height() - height - 8), QPointF(x, self.height() - height - 4))
-                text = f"{across[column]:.4g}"
-                if x + 10 + metrics.horizontalAdvance(text) > begin:
-                    continue
+        frame = self.picture.frame
+        (left, top), (right, bottom) = (
+            frame.from_source(*self.to_source(QPointF(x, y))) for x, y in ((0, 0), (self.width(), self.height()))
+        )
+        for column, value in round_values(across, left, right, self.width() // 70, "degrees" in across_label):
+            x = self.from_source(*frame.to_source(column, 0.0)).x()
+            painter.drawLine(QPointF(x, self.height() - height - 8), QPointF(x, self.height() - height - 4))
+            text = f"{value:g}"
+            if x + 10 + metrics.horizontalAdvance(text) <= begin:
                 painter.drawText(QPointF(x + 3, self.height() - 5), text)
-            y = self.height() * n / steps
-            row = round(self.picture.frame.from_source(*self.to_source(QPointF(0, y)))[1])
-            if 0 <= row < len(down):
-                text = f"{down[row]:.4g}" + (f" {down_label}" if n == 1 else "")
-                painter.fillRect(
-                    QRectF(0, y - height, painter.fontMetrics().horizontalAdvance(text) + 8, height + 3), QColor(18, 20, 22, 200)
-                )
-                painter.drawLine(QPointF(0, y), QPointF(5, y))
-                painter.drawText(QPointF(4, y - 3), text)
+        label = f" {down_label}"
+        for row, value in round_values(down, top, bottom, self.height() // 60, "degrees" in down_label):
+            y = self.from_source(*frame.to_source(0.0, row)).y()
+            if y < height + 2 or y > self.height() - height - 8:
+                continue
+            text, label = f"{value:g}{label}", ""
+            painter.fillRect(QRectF(0, y - height, metrics.horizontalAdvance(text) + 8, height + 3), QColor(18, 20, 22, 200))
+            painter.drawLine(QPointF(0, y), QPointF(5, y))
+            painter.drawText(QPointF(4, y - 3), text)
 
     def _draw_overlay(self, left: float, top: float, scale: float, ratio: float) -> None:
         overlay = self._overlay

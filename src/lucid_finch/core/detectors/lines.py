@@ -172,7 +172,7 @@ class Lines(Detector):
         Column("log_nfa", "sureness", "", "-log10 of the expected number of false alarms", 1),
         Column("length", "length", "px", "from end to end", 1, "length"),
         Column("angle", "angle", "deg", "0 along x, 90 down, in [0, 180)", 2),
-        Column("angle_std", "angle ±", "deg", "one standard deviation, from the noise alone", 3),
+        Column("angle_std", "angle ±", "deg", "one standard deviation, from the noise alone", 4),
         Column("coverage", "edge seen", "", "share of the length along which there are edge points", 2),
         Column("rms", "rms", "px", "root of the mean squared distance of its points", 3, "length"),
         Column("breadth", "breadth", "px", "of a stroke whose two sides were paired; NaN of a single edge", 2, "length"),
