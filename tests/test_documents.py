@@ -5,9 +5,11 @@ from __future__ import annotations
 import contextlib
 import doctest
 import io
+import os
 import re
 import struct
 import subprocess
+import tempfile
 import tomllib
 import unittest
 from pathlib import Path
@@ -21,6 +23,7 @@ from lucid_finch.demo import SCENES, scene
 from lucid_finch.desktop.shots import BY_SCENE, OTHERS
 from lucid_finch.files.maps import write_image
 from tests.files.test_images import InFolder
+from tests.support import disc
 
 ROOT = Path(__file__).resolve().parent.parent
 PAGES = sorted([*ROOT.glob("*.md"), *(ROOT / "docs").rglob("*.md")])
@@ -93,6 +96,20 @@ class Documents(InFolder):
         self.assertEqual(subprocess.run(["bash", "-n", str(ROOT / ".ci" / "run")], check=False).returncode, 0)
         helped = subprocess.run([str(ROOT / "finch")], capture_output=True, text=True, check=False)
         self.assertIn("demo [DIR]", helped.stdout)
+
+    @unittest.skipUnless((ROOT / ".venv" / "bin" / "lucid-finch").exists(), "set up by the launcher only")
+    def test_the_launcher_works_in_the_folder_of_the_user_and_takes_options_for_what_they_are(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+
+            def finch(*given: str) -> str:
+                done = subprocess.run([str(ROOT / "finch"), *given], cwd=folder, capture_output=True, text=True, check=True)
+                return done.stdout
+
+            self.assertIn("--screenshot", finch("demo", "--help"))
+            self.assertEqual(os.listdir(folder), [])
+            write_image(Path(folder) / "step.png", disc(12.0))
+            finch("detect", "edges", "step.png", "--out", "found")
+            self.assertIn("step.findings.json", os.listdir(Path(folder) / "found"))
 
 
 if __name__ == "__main__":
