@@ -97,7 +97,7 @@ class OfCircles(BenchCase):
         self.assertLess(np.hypot(findings["x"][chosen[0]] - findings["x"][30], findings["y"][chosen[0]] - findings["y"][30]), 2)
 
     def test_the_ruler_sets_the_range_around_half_of_it(self) -> None:
-        self.bench.start_ruler()
+        self.bench.adopter.start_ruler()
         self.assertEqual(self.bench.drawing.kind, "line")
         shape = {"shape": "line", "points": [[100.0, 100.0], [170.0, 140.0]]}
         self.bench.drawing.changed.emit("ruler", shape, True)
@@ -118,12 +118,12 @@ class OfCircles(BenchCase):
 
     def test_like_a_finding(self) -> None:
         self.bench.findings.choose([])
-        self.bench.like_chosen()
+        self.bench.adopter.like_chosen()
         self.assertEqual(self._radius(), (8.0, 34.0))
         findings = self.bench.study.detection.findings
         row = int(np.argmin(findings["radius"]))
         self.bench.findings.choose([row])
-        self.bench.like_chosen()
+        self.bench.adopter.like_chosen()
         self.settle()
         low, high = self._radius()
         self.assertTrue(low < findings["radius"][row] < high)
@@ -131,7 +131,7 @@ class OfCircles(BenchCase):
 
     def test_a_measured_length_becomes_a_range(self) -> None:
         self.assertIn("radius", [name for name, _ in self.bench.settings.lengths()])
-        self.bench._adopt_value("radius", 20.0)
+        self.bench.adopter.take_value("radius", 20.0)
         self.assertEqual(self._radius(), (15.0, 26.0))
 
     def test_why_nothing_is_found_is_readable_and_what_it_offers_is_taken(self) -> None:
@@ -155,3 +155,40 @@ class OfCircles(BenchCase):
         self.assertLess(self._radius()[0], small["radius"])
         findings = self.bench.study.detection.findings
         self.assertLess(float(np.hypot(findings["x"] - small["x"], findings["y"] - small["y"]).min()), 1.0)
+
+
+class OfEllipses(BenchCase):
+    def test_the_ruler_lies_along_the_longer_axis_and_like_a_finding_keeps_its_kind(self) -> None:
+        self.bench.open_demo("leaning_screen")
+        self.settle()
+        study, adopter = self.bench.study, self.bench.adopter
+
+        def axis() -> tuple[float, float]:
+            return study.recipe.detectors[0].made_parameters().axis
+
+        before = study.detection.findings
+        row = int(np.argmax(before["semi_major"]))
+        x, y, reach = (float(before[n][row]) for n in ("x", "y", "semi_major"))
+        turn = np.radians(float(before["angle"][row]))
+        ends = [[x + s * reach * np.cos(turn), y + s * reach * np.sin(turn)] for s in (-1, 1)]
+        adopter.start_ruler()
+        self.assertEqual(self.bench.drawing.kind, "line")
+        adopter.ruled("ruler", {"shape": "line", "points": ends}, False)
+        self.settle()
+        low, high = axis()
+        self.assertAlmostEqual(high, 1.3 * reach, delta=0.01 * reach)
+        # Ovals as flat as the limit are among those looked for.
+        self.assertAlmostEqual(low, 0.75 * 0.25 * reach, delta=0.01 * reach)
+        found = study.detection.findings
+        self.assertLess(float(np.hypot(found["x"] - x, found["y"] - y).min()), 0.5)
+        self.bench.findings.choose([int(np.argmin(np.hypot(found["x"] - x, found["y"] - y)))])
+        adopter.like_chosen()
+        self.settle()
+        found = study.detection.findings
+        self.assertLess(float(np.hypot(found["x"] - x, found["y"] - y).min()), 0.5)
+        self.assertGreater(axis()[0], low)
+        self.assertGreaterEqual(float(found["semi_minor"].min()), axis()[0] - 0.01)
+        study.undo.undo()
+        study.undo.undo()
+        self.settle()
+        self.assertIsNone(axis())

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Iterator
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 
+from lucid_finch.core import numerics
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.compiling import cache_folder
-
-_MARKER = "complete"
 
 # A step for each pixel loop.
 _STEPS: tuple[tuple[str, dict[str, Any]], ...] = (
@@ -37,9 +38,19 @@ _DETECTIONS: tuple[tuple[str, dict[str, Any]], ...] = (
 )
 
 
+def _marker() -> Path:
+    """The file that says that all is done. Numba keeps what it compiles by place and time of each source file, not by what is in
+    it: another checkout, or files written anew, are compiled again."""
+    digest = hashlib.sha256()
+    for path in sorted(Path(numerics.__path__[0]).glob("*.py")):
+        stamp = path.stat()
+        digest.update(f"{path.resolve()} {stamp.st_mtime_ns} {stamp.st_size}\n".encode())
+    return cache_folder() / f"complete-{digest.hexdigest()[:16]}"
+
+
 def is_warm() -> bool:
     """Whether every kernel of these sources has been compiled on this machine."""
-    return (cache_folder() / _MARKER).exists()
+    return _marker().exists()
 
 
 def warm_up_steps() -> Iterator[tuple[float, str]]:
@@ -77,7 +88,7 @@ def warm_up_steps() -> Iterator[tuple[float, str]]:
     compete(np.arange(2), np.array([[0, 1]]), np.ones(2, bool))
     _warm_up_viewing()
     cache_folder().mkdir(parents=True, exist_ok=True)
-    (cache_folder() / _MARKER).touch()
+    _marker().touch()
     yield 1.0, "done"
 
 

@@ -97,9 +97,9 @@ def bench_actions(bench: Bench) -> Actions:
     ):
         add(measure, f"measure_{kind}", text, partial(bench.start_measuring, kind), shortcut)
     tip = bench.tr("Draw a line across an object, its diameter: sizes around half of it are looked for")
-    add(measure, "ruler", bench.tr("Size by ruler"), bench.start_ruler, "Shift+L", tip)
+    add(measure, "ruler", bench.tr("Size by ruler"), bench.adopter.start_ruler, "Shift+L", tip)
     tip = bench.tr("Look for sizes around that of the chosen finding")
-    add(measure, "similar", bench.tr("Look for sizes like the chosen one"), bench.like_chosen, "Shift+K", tip)
+    add(measure, "similar", bench.tr("Look for sizes like the chosen one"), bench.adopter.like_chosen, "Shift+K", tip)
     add(measure, "numbers", bench.tr("Numbers under the cursor"), bench.show_numbers, "N")
     add(window, "find", bench.tr("Search all actions"), lambda: bench.finder.open(), "Ctrl+K")
     add(window, "help", bench.tr("Help"), bench.show_help, keys.HelpContents)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 from functools import partial
@@ -27,9 +26,10 @@ from PySide6.QtWidgets import (
 
 from lucid_finch.core.detection import Detection, Outlines
 from lucid_finch.core.errors import FileError, ParameterError
-from lucid_finch.core.explaining import Change, explain
+from lucid_finch.core.explaining import explain
 from lucid_finch.core.image import Image
 from lucid_finch.desktop.actions import ActionFinder
+from lucid_finch.desktop.adopting import Adopter
 from lucid_finch.desktop.answer import AnswerCard
 from lucid_finch.desktop.autosave import Autosave, Leftover
 from lucid_finch.desktop.bars import NoticeBar, TopBar
@@ -62,10 +62,8 @@ from lucid_finch.files.images import ENDINGS, read_image
 from lucid_finch.files.recipes import ENDING, Recipe
 
 _NEAR_COLOUR = QColor("#f2efe6")
-_GAIN_COLOUR = QColor("#ff8fb1")
 _FIT_COLOUR = QColor("#f4f2ec")
 _GUIDE_COLOUR = QColor(232, 226, 214, 120)
-_RULER = "ruler"
 _ROOM = 270
 _MERGED_TAB = 5
 """Least height of the pages of numbers and curves, px."""
@@ -189,6 +187,7 @@ class Bench(QMainWindow):
         self._upper = upper
         self.answer = AnswerCard(whole)
         self.exporter = Exporter(self)
+        self.adopter = Adopter(self)
         self.spread = Spread(whole, self._upper, self.study, self.runner.engine)
 
     def _make_actions(self) -> None:
@@ -234,7 +233,7 @@ class Bench(QMainWindow):
         self.strip.chosen.connect(self.show_map)
         self.bar.stop.clicked.connect(self.cancel)
         self.bar.stepped.connect(self.images.step)
-        self.settings.region_wanted.connect(self._give_region)
+        self.settings.region_wanted.connect(self.adopter.give_region_in_view)
         self.settings.refused.connect(self.show_failure)
         self.settings.page_wanted.connect(self.open_page)
         self.column.refused.connect(self.show_failure)
@@ -243,20 +242,20 @@ class Bench(QMainWindow):
         self.findings.rows_chosen.connect(lambda rows: self.choose(rows, [], centre=True))
         self.near_misses.rows_chosen.connect(lambda rows: self.choose([], rows, centre=True))
         self.merged_page.picked.connect(self._choose_merged)
-        self.answer.wanted.connect(self._adopt)
-        self.answer.previewed.connect(self._preview)
+        self.answer.wanted.connect(self.adopter.admit)
+        self.answer.previewed.connect(self.adopter.preview)
         for table in (self.findings, self.near_misses):
             table.colour_wanted.connect(self.colour_by)
             table.columns_chosen.connect(lambda t=table: self._keep_columns(t.hidden))
         self.panes.range_changed.connect(self._range_changed)
-        self.spread.adopted.connect(self._adopt_value)
+        self.spread.adopted.connect(self.adopter.take_value)
         self.spread.refused.connect(self.show_failure)
         self.settings.spread_wanted.connect(self.spread.open)
-        self.measure.use_wanted.connect(lambda name, length: self._adopt_value(name, length))
+        self.measure.use_wanted.connect(lambda name, length: self.adopter.take_value(name, length))
         self.measure.lengths = self.settings.lengths
         self.drawing.shown.connect(self._drawing_changed)
         self.drawing.drawing_changed.connect(self._say_what_to_draw)
-        self.drawing.changed.connect(self._ruled)
+        self.drawing.changed.connect(self.adopter.ruled)
         self.tabs.currentChanged.connect(self._tab_changed)
         self.panes.looked.connect(self._show_under_cursor)
         for frame in self.frames:
@@ -626,7 +625,7 @@ class Bench(QMainWindow):
         self.tabs.setTabText(1, self.tr("Near misses {}").format(len(found.near_misses) if found is not None else ""))
         count = len(self.images.entries)
         self.tabs.setTabText(2, self.tr("Images {}").format(count or ""))
-        self._show_marks()
+        self.show_marks()
         self._follow_profile()
 
     def _fill_tables(self) -> None:
@@ -650,7 +649,7 @@ class Bench(QMainWindow):
         if merged is not None:
             self.tabs.setTabText(_MERGED_TAB, self.tr("Merged {}").format(len(merged.findings)))
             if self.tabs.currentWidget() is self.merged_page:
-                self._show_marks()
+                self.show_marks()
 
     def _choose_merged(self, detector: str, number: int) -> None:
         """Show a merged finding as chosen, on the card of the detector that it is from."""
@@ -679,7 +678,7 @@ class Bench(QMainWindow):
                 table.hidden = set(hidden)
                 table.apply_hidden()
 
-    def _show_marks(self, extra: Sequence[Marks] = ()) -> None:
+    def show_marks(self, extra: Sequence[Marks] = ()) -> None:
         marks: list[Marks] = []
         self._own_marks, self._peak_marks, self._vote_marks = [], [], []
         merged = self.merged_page.merged if self.tabs.currentWidget() is self.merged_page else None
@@ -726,7 +725,7 @@ class Bench(QMainWindow):
     def colour_by(self, column: str) -> None:
         """Colour the marks of the chosen detector by a column; "" for one colour."""
         self._colour_by = column
-        self._show_marks()
+        self.show_marks()
 
     def show_map(self, name: str) -> None:
         """Show a map in the active pane."""
@@ -868,42 +867,6 @@ class Bench(QMainWindow):
         self.answer.show_answer(answer, place.x(), place.y(), _labels(found))
         self.actions_by_name["ask"].setChecked(False)
 
-    def _adopt(self, values: dict[str, Any]) -> None:
-        self.answer.put_away()
-        try:
-            self.study.edit_detector(self.study.detector, values, self.tr("admit what was missed"))
-        except ParameterError as error:
-            self.show_failure(str(error))
-
-    def _preview(self, change: Change | None) -> None:
-        found = self.study.detection
-        if change is None or found is None:
-            self._show_marks()
-            return
-        work = found.work
-        gained = np.array(change.gained[:300], np.int64)
-        finished = work.detector.finish(work.image, work.gathered, work.candidates, gained, work.parameters)
-        outlines = finished.outlines.take(np.arange(len(gained)), work.image.frame)
-        x, y = work.image.frame.to_source(finished.columns["x"], finished.columns["y"])
-        marks = Marks.of(outlines, x, y, np.arange(len(gained)), _GAIN_COLOUR)
-        self._show_marks([replace(marks, chosen=frozenset(range(len(gained))))])
-
-    def _give_region(self, take: Callable[[dict[str, Any]], None]) -> None:
-        image = self.study.image
-        if image is None:
-            return
-        pane = self.active_frame.pane
-        left, top = pane.to_source(pane.rect().topLeft().toPointF())
-        right, bottom = pane.to_source(pane.rect().bottomRight().toPointF())
-        width, height = image.source_size
-        left, right = max(left, -0.5), min(right, width - 0.5)
-        top, bottom = max(top, -0.5), min(bottom, height - 0.5)
-        if left >= right or top >= bottom:
-            self.show_failure(self.tr("No part of the image is in view."))
-            return
-        numbers = {"x": (left + right) / 2, "y": (top + bottom) / 2, "width": right - left, "height": bottom - top}
-        take({"shape": "rectangle", **{k: round(v, 1) for k, v in numbers.items()}})
-
     # Drawing, measuring, comparing
 
     def _drawing_changed(self) -> None:
@@ -930,7 +893,7 @@ class Bench(QMainWindow):
             middle.setSizes([above + below - _ROOM, _ROOM])
         if self._merged_in_front != (self.tabs.currentWidget() is self.merged_page):
             self._merged_in_front = not self._merged_in_front
-            self._show_marks()
+            self.show_marks()
         self._show_under_cursor()
 
     def _show_under_cursor(self) -> None:
@@ -949,61 +912,6 @@ class Bench(QMainWindow):
 
     def show_numbers(self) -> None:
         self.tabs.setCurrentWidget(self.numbers)
-
-    def start_ruler(self) -> None:
-        """Have the user draw a line across an object; its half becomes the middle of the sizes looked for."""
-        if self._size_parameter() is None:
-            self.notice.tell(self.tr("The chosen card looks for no size. Choose one of circles."))
-            return
-        self.drawing.start("line", _RULER)
-
-    def _ruled(self, key: str, shape: Any, moving: bool) -> None:
-        if key != _RULER or moving or shape is None:
-            return
-        (x1, y1), (x2, y2) = shape["points"]
-        self.drawing.put(_RULER, None)
-        self._look_for_size(0.5 * math.hypot(x2 - x1, y2 - y1))
-
-    def like_chosen(self) -> None:
-        """Look for sizes around that of the chosen finding."""
-        name, rows = self._size_parameter(), self.findings.chosen_rows()
-        detection = self.study.detection
-        if name is None or detection is None or not len(rows):
-            self.notice.tell(self.tr("Choose a circle in the table or on the image first."))
-            return
-        self._look_for_size(float(np.median(detection.findings[name][rows])))
-
-    def _size_parameter(self) -> str | None:
-        """The parameter of the chosen card that is a range of sizes."""
-        entry = next((e for e in self.study.recipe.detectors if e.name == self.study.chosen), None)
-        declared = entry.made_parameters().declarations() if entry is not None else {}
-        return next((n for n, d in declared.items() if d.is_range and d.unit == "px" and d.criterion == n), None)
-
-    def _look_for_size(self, size: float) -> None:
-        name = self._size_parameter()
-        if name is None or size < 1.0:
-            return
-        low, high = (float(f"{size * share:.3g}") for share in (0.75, 1.3))
-        self.settings.edit("", name, (low, high), False)
-        self.notice.tell(self.tr("Sizes from {:g} to {:g} px are looked for, around {:.1f}.").format(low, high, size))
-
-    def _adopt_value(self, name: str, value: Any) -> None:
-        """Take a value over into a parameter of the chosen card."""
-        if name == self._size_parameter() and isinstance(value, float):
-            self._look_for_size(value)
-            return
-        step = self.spread.step_for(value) if self.spread.card.isVisible() else None
-        place = step_place(self.study.chosen)
-        self.spread.card.put_away()
-        if step is not None and place is not None:
-            self.column.do(lambda: self.study.replace_step(self.study.chosen, step))
-        else:
-            owner = "" if place is None else str(place[1])
-            editor = self.settings.editors.get((owner, name))
-            if editor is not None and editor.declared.type is int and isinstance(value, float):
-                # Sizes in whole pixels are odd.
-                value = round(value) | 1
-            self.settings.edit(owner, name, value, False)
 
     # Tables
 
