@@ -135,13 +135,16 @@ class Card(QFrame):
 class Elided(QLabel):
     """A label that shortens its text to the room there is; the whole text is its tooltip."""
 
+    where = Qt.TextElideMode.ElideMiddle
+    """Which part of the text goes."""
+
     def minimumSizeHint(self) -> QSize:
         return QSize(20, super().minimumSizeHint().height())
 
     @guarded
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
-        text = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideMiddle, self.width())
+        text = self.fontMetrics().elidedText(self.text(), self.where, self.width())
         self.setToolTip(self.text() if text != self.text() else "")
         painter.setPen(self.palette().color(self.foregroundRole()))
         painter.drawText(self.rect(), self.alignment() | Qt.AlignmentFlag.AlignVCenter, text)

@@ -27,7 +27,6 @@ from PySide6.QtWidgets import (
     QFrame,
     QHBoxLayout,
     QHeaderView,
-    QLabel,
     QLineEdit,
     QMenu,
     QSizePolicy,
@@ -39,6 +38,7 @@ from PySide6.QtWidgets import (
 from lucid_finch.core.detection import Column, Table
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.filtering import matching
+from lucid_finch.desktop.column import Elided
 from lucid_finch.desktop.guard import guarded
 from lucid_finch.desktop.theme import current_theme
 
@@ -433,7 +433,8 @@ class FilteredTable(QWidget):
         self._later.setInterval(120)
         self._later.timeout.connect(self.apply)
         self.field.textChanged.connect(lambda: self._later.start())
-        self.said = QLabel()
+        self.said = Elided()
+        self.said.where = Qt.TextElideMode.ElideRight
         self.said.setObjectName("quiet")
         self.said.hide()
         # Long counts give way to the field.
@@ -455,7 +456,6 @@ class FilteredTable(QWidget):
     def _say(self, text: str) -> None:
         """Beside the field, which has all the width where there is nothing to say."""
         self.said.setText(text)
-        self.said.setToolTip(text)
         self.said.setVisible(bool(text))
 
     def apply(self) -> None:
