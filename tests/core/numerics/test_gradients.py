@@ -17,6 +17,7 @@ from lucid_finch.core.numerics.gradients import (
     OPERATORS,
     gaussian_kernel,
     gradient_planes,
+    mirror_indices,
     noise_gain,
     operator_kernels,
     smoothed,
@@ -183,3 +184,18 @@ class Backgrounds(unittest.TestCase):
         self.assertGreater(measure_background(ramp.astype(np.uint8), operator_kernels("gaussian", 1.2), 1.0).typical, 0.1)
         blank = measure_background(np.full((80, 80), 9, np.uint8), operator_kernels("gaussian", 1.2), 0.0)
         self.assertEqual(blank.typical, 0.0)
+
+
+class Borders(unittest.TestCase):
+    def test_places_beyond_the_border_are_folded_about_the_outermost_centres(self) -> None:
+        for length in (1, 2, 3, 5, 50):
+            for margin in (0, 1, 2, 4, 5, 9, 49, 60):
+                plain = []
+                for place in range(-margin, length + margin):
+                    while not 0 <= place < length:
+                        place = -place if place < 0 else 2 * (length - 1) - place
+                        place = 0 if length == 1 else place
+                    plain.append(place)
+                found = mirror_indices(length, margin)
+                self.assertEqual(found.dtype, np.int64)
+                self.assertEqual(found.tolist(), plain, (length, margin))

@@ -17,7 +17,7 @@ Plane = NDArray[np.float32]
 _MOST_TAPS = 600
 """Kernels of more coefficients that are no product of a column and a row go through the Fourier transform."""
 
-_BOX_BAND = 256
+_BOX_BAND = 540
 """Rows a band of running sums: each band starts with a whole window of rows."""
 
 

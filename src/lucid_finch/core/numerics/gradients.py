@@ -60,6 +60,12 @@ def mirror_indices(length: int, margin: int) -> NDArray[np.int64]:
     """Indices -margin .. length-1+margin folded about the centres of the edge pixels."""
     if length == 1:
         return np.zeros(1 + 2 * margin, np.int64)
+    if margin < length:
+        # Divisions of all of them would take as long as a filter's rows.
+        found = np.arange(-margin, length + margin)
+        found[:margin] = np.arange(margin, 0, -1)
+        found[length + margin :] = np.arange(length - 2, length - 2 - margin, -1)
+        return found
     period = 2 * (length - 1)
     folded: Any = np.abs(np.arange(-margin, length + margin)) % period
     return np.asarray(np.where(folded >= length, period - folded, folded), np.int64)
