@@ -140,6 +140,8 @@ def _walk(place, first, following, shift, width, top, bottom, border, begin, aro
     of borders."""
     told = codes.size > 0
     total = np.int64(start[found])
+    # In 32 bits all through: half again as fast.
+    wide, one, three, four, eight = np.int32(width), np.int32(1), np.int32(3), np.int32(4), np.int32(8)
     for y in range(top, bottom):
         for origin in range(first[y], first[y + 1]):
             if border[origin] >= 0:
@@ -150,27 +152,25 @@ def _walk(place, first, following, shift, width, top, bottom, border, begin, aro
                 other = border[origin - 1]
                 # Of two borders side by side one lies in the other if they are of different kinds, else both in a third one.
                 around[found] = around[other] if (begin[other] ^ origin) & 1 == 0 else other
-            f = np.int64(origin)
+            f = np.int32(origin)
             while True:
                 border[f] = found
-                g = np.int64(following[f])
+                g = following[np.uint64(f)]
                 if told:
-                    move, down = np.int64(shift[f]), f & 1
+                    move, down = shift[np.uint64(f)], f & one
                     # Rightwards with the foreground below, or leftwards with it above: of this row, or the next or the last.
-                    left = np.int64(move < 0)
-                    code = (place[f] - left + (down - left) * width) * 4 + 2 * left
-                    step = 4 - 8 * left
+                    left = np.int32(move < 0)
+                    code = np.int32((place[np.uint64(f)] - left + (down - left) * wide) * four + left + left)
+                    step = np.int32(four - left * eight)
                     move = abs(move)
-                    # Most stretches are shorter than four.
-                    codes[total] = code
-                    codes[total + 1] = code + step
-                    codes[total + 2] = code + 2 * step
-                    codes[total + 3] = code + 3 * step
-                    for n in range(4, move):
-                        codes[total + n] = code + n * step
-                    total += move
-                    down = g & 1
-                    codes[total] = (place[g] - down) * 4 + 3 - 2 * down
+                    # Most stretches are no longer than two; what is written too far is written over.
+                    codes[np.uint64(total)], codes[np.uint64(total + 1)] = code, np.int32(code + step)
+                    if move > 2:
+                        for n in range(2, move):
+                            codes[np.uint64(total + n)] = np.int32(code + np.int32(n) * step)
+                    total += np.int64(move)
+                    down = g & one
+                    codes[np.uint64(total)] = np.int32((place[np.uint64(g)] - down) * four + three - down - down)
                     total += 1
                 f = g
                 if f == origin:
