@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from lucid_finch.core.errors import Cancelled
 from lucid_finch.core.numerics.arcs import SAMPLES, Arcs, Seeds
-from lucid_finch.core.numerics.compiling import helper, kernel, reduction
+from lucid_finch.core.numerics.compiling import kernel, reduction
 from lucid_finch.core.numerics.rim_sections import decomposed, from_rim, moved_rims, substituted, taken
 from lucid_finch.core.numerics.rims import (
     AWAY,
@@ -58,7 +58,7 @@ _PARTS = 1024
 _KNOTS = 256
 
 
-@helper
+@kernel
 def _near(x, y, first, across, down, shape, margin, out):  # type: ignore[no-untyped-def]
     """Points within `margin` px of the rim, more or less; returns how many. `out` has room for one more than there are points."""
     c, s = shape[5], shape[6]

@@ -128,7 +128,7 @@ _ALIKE = 4.2
 """Neighbouring points err alike: so many count as one."""
 
 
-@helper
+@kernel
 def strayed(drift, drift2, count):  # type: ignore[no-untyped-def]
     """px that the stretches of a rim lie off it beyond what their scatter explains, from sums of distances and squares."""
     within, free, between, seen = 0.0, 0.0, 0.0, 0.0
@@ -146,7 +146,7 @@ def strayed(drift, drift2, count):  # type: ignore[no-untyped-def]
     return math.sqrt(max(between - used * _ALIKE * scatter, 0.0) / max(seen, 1.0))
 
 
-@helper
+@kernel
 def _ring(x, y, first, across, down, cx, cy, low, high, each, out):  # type: ignore[no-untyped-def]
     """Points whose tiles meet the ring between two radii and that lie in it, or one of so many; returns how many. `out` has room
     for one more than there are points."""
@@ -187,7 +187,7 @@ def _ring(x, y, first, across, down, cx, cy, low, high, each, out):  # type: ign
     return found
 
 
-@helper
+@kernel
 def copied(x, y, nx, ny, chosen, count, cx, cy, near):  # type: ignore[no-untyped-def]
     """Some points seen from (cx, cy) and their gradients, side by side: what is looked at often."""
     for k in range(count):
@@ -258,7 +258,7 @@ def _pulls(x, y, nx, ny, cx, cy, radius, sign, tolerance):  # type: ignore[no-un
     return n, float(sx), float(sy), float(sr), float(xx), float(xy), float(yy), float(ex), float(ey)
 
 
-@helper
+@kernel
 def _settled(x, y, nx, ny, guess, sign, least_seen, furthest2):  # type: ignore[no-untyped-def]
     """The circle through points about its centre, by Gauss-Newton in ever narrower bands around it: whether there is one, by how
     much its centre lies off, its radius."""
