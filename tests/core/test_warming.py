@@ -10,31 +10,34 @@ from pathlib import Path
 from unittest import mock
 
 from lucid_finch.core import numerics, warming
+from lucid_finch.core.numerics.compiling import completion_mark
 
 
 class Warm(unittest.TestCase):
     def setUp(self) -> None:
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
-        self.kept, self.sources = Path(folder.name) / "kept", Path(folder.name) / "numerics"
-        self.kept.mkdir()
+        self.sources = Path(folder.name) / "numerics"
         shutil.copytree(numerics.__path__[0], self.sources, ignore=shutil.ignore_patterns("__pycache__"))
-        for target, name, value in ((warming, "cache_folder", lambda: self.kept), (numerics, "__path__", [str(self.sources)])):
-            patched = mock.patch.object(target, name, value)
-            patched.start()
-            self.addCleanup(patched.stop)
 
-    def test_another_checkout_and_files_written_anew_are_not(self) -> None:
-        self.assertFalse(warming.is_warm())
-        warming._marker().touch()
-        self.assertTrue(warming.is_warm())
+    def test_another_checkout_and_files_written_anew_are_not_compiled(self) -> None:
+        mark = completion_mark(self.sources)
+        self.assertEqual(mark, completion_mark(self.sources))
+        self.assertEqual(mark.parent, completion_mark().parent)
+        self.assertNotEqual(mark, completion_mark())
         moved = self.sources.rename(self.sources.with_name("elsewhere"))
-        with mock.patch.object(numerics, "__path__", [str(moved)]):
-            self.assertFalse(warming.is_warm())
+        self.assertNotEqual(completion_mark(moved), mark)
         moved.rename(self.sources)
-        self.assertTrue(warming.is_warm())
+        self.assertEqual(completion_mark(self.sources), mark)
         os.utime(self.sources / "rims.py", (1, 1))
-        self.assertFalse(warming.is_warm())
+        self.assertNotEqual(completion_mark(self.sources), mark)
+
+    def test_it_is_warm_where_the_mark_is(self) -> None:
+        mark = self.sources / "mark"
+        with mock.patch.object(warming, "completion_mark", lambda: mark):
+            self.assertFalse(warming.is_warm())
+            mark.touch()
+            self.assertTrue(warming.is_warm())
 
 
 if __name__ == "__main__":

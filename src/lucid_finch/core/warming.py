@@ -2,16 +2,13 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Iterator
-from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-from lucid_finch.core import numerics
 from lucid_finch.core.image import Image
-from lucid_finch.core.numerics.compiling import cache_folder
+from lucid_finch.core.numerics.compiling import cache_folder, completion_mark
 
 # A step for each pixel loop.
 _STEPS: tuple[tuple[str, dict[str, Any]], ...] = (
@@ -38,19 +35,9 @@ _DETECTIONS: tuple[tuple[str, dict[str, Any]], ...] = (
 )
 
 
-def _marker() -> Path:
-    """The file that says that all is done. Numba keeps what it compiles by place and time of each source file, not by what is in
-    it: another checkout, or files written anew, are compiled again."""
-    digest = hashlib.sha256()
-    for path in sorted(Path(numerics.__path__[0]).glob("*.py")):
-        stamp = path.stat()
-        digest.update(f"{path.resolve()} {stamp.st_mtime_ns} {stamp.st_size}\n".encode())
-    return cache_folder() / f"complete-{digest.hexdigest()[:16]}"
-
-
 def is_warm() -> bool:
     """Whether every kernel of these sources has been compiled on this machine."""
-    return _marker().exists()
+    return completion_mark().exists()
 
 
 def warm_up_steps() -> Iterator[tuple[float, str]]:
@@ -88,7 +75,7 @@ def warm_up_steps() -> Iterator[tuple[float, str]]:
     compete(np.arange(2), np.array([[0, 1]]), np.ones(2, bool))
     _warm_up_viewing()
     cache_folder().mkdir(parents=True, exist_ok=True)
-    _marker().touch()
+    completion_mark().touch()
     yield 1.0, "done"
 
 

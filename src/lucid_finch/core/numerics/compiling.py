@@ -40,6 +40,16 @@ def cache_folder() -> Path:
     return Path(tempfile.gettempdir()) / f"lucid-finch-{os.getuid()}" / source_digest()
 
 
+def completion_mark(sources: Path = Path(__file__).parent) -> Path:
+    """The file that says that every kernel of these sources has been compiled. Numba keeps what it compiles by place and time of
+    each source file, not by what is in it: another checkout, or files written anew, are compiled again."""
+    digest = hashlib.sha256()
+    for path in sorted(sources.glob("*.py")):
+        stamp = path.stat()
+        digest.update(f"{path.resolve()} {stamp.st_mtime_ns} {stamp.st_size}\n".encode())
+    return cache_folder() / f"complete-{digest.hexdigest()[:16]}"
+
+
 numba.config.CACHE_DIR = str(cache_folder())  # type: ignore[attr-defined]
 
 
