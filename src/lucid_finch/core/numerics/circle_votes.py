@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 from lucid_finch.core.errors import Cancelled
 from lucid_finch.core.numerics.compiling import kernel
 from lucid_finch.core.numerics.threads import cancelled_here, scratch
+from lucid_finch.core.numerics.votes import CELLS_AT_ONCE, most_votes
 
 Floats = NDArray[np.float32]
 
@@ -35,7 +36,7 @@ _SPARSE = 9.0
 """px of radius from which on every second point votes, from twice that on every third, and so on: large rims have many."""
 _SPARSEST = 12
 _AT_ONCE = 64
-"""Points, or cells, that are looked at together."""
+"""Points that vote together."""
 _GATHERED = 1.45
 """Votes that a rim brings together at its centre, for each point of it, at the least: a cell is pooled with its neighbours."""
 
@@ -86,13 +87,9 @@ def _peaks(pooled, least, out_row, out_column, out_votes):  # type: ignore[no-un
         row = pooled[j]
         above = pooled[max(j - 1, 0)]
         under = pooled[min(j + 1, rows - 1)]
-        for begin in range(0, columns - 1, _AT_ONCE):
-            end = min(begin + _AT_ONCE, columns - 1)
-            part = row[begin:end]
-            most = np.int32(0)
-            for i in range(part.size):
-                most = max(most, part[i])
-            if most < least:
+        for begin in range(0, columns - 1, CELLS_AT_ONCE):
+            end = min(begin + CELLS_AT_ONCE, columns - 1)
+            if most_votes(row, begin, end) < least:
                 continue
             for i in range(begin, end):
                 here = row[i]

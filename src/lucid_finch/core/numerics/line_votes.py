@@ -20,6 +20,7 @@ from lucid_finch.core.errors import Cancelled
 from lucid_finch.core.numerics.compiling import helper, kernel
 from lucid_finch.core.numerics.threads import cancelled_here
 from lucid_finch.core.numerics.tiles import TILE, tiled
+from lucid_finch.core.numerics.votes import CELLS_AT_ONCE, most_votes
 
 Floats = NDArray[np.float32]
 
@@ -37,8 +38,6 @@ _BLOCK = 64
 _MOST_PIECES = 256
 _AROUND = 8.0
 """px around a line within which points are looked up for it while it moves."""
-_CELLS = 64
-"""Cells of an accumulator that are passed over at once where none of them has enough votes."""
 _FALL = 0.72
 _STANDING_OUT = 5.0
 """Standard deviations by which a cell must have more votes than most."""
@@ -359,13 +358,9 @@ def _trace(  # type: ignore[no-untyped-def]
     flat, cells = votes.reshape(-1), np.empty(cosines.size, np.int32)
     for a in range(angles):
         row = votes[a]
-        for left_cell in range(1, offsets - 1, _CELLS):
-            right_cell = min(left_cell + _CELLS, offsets - 1)
-            part = row[left_cell:right_cell]
-            most = np.int32(0)
-            for k in range(part.size):
-                most = max(most, part[k])
-            if most < threshold:
+        for left_cell in range(1, offsets - 1, CELLS_AT_ONCE):
+            right_cell = min(left_cell + CELLS_AT_ONCE, offsets - 1)
+            if most_votes(row, left_cell, right_cell) < threshold:
                 continue
             for r in range(left_cell, right_cell):
                 if row[r] < threshold:
