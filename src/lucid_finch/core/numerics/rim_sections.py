@@ -151,12 +151,12 @@ def _even_places(x, y, support, start, shapes, begin, at_x, at_y, nx, ny, curved
             t = share_of_turn(si, co)
             half = _BESIDE / full * math.sqrt((co * co + si * si) / max((a * si) ** 2 + (b * co) ** 2, 1e-12))
             for k in range(int((t - half + 1.0) * slots), int((t + half + 1.0) * slots) + 1):
-                at = k
-                while at >= slots:
-                    at -= slots
-                covered[at] = 1
+                covered[k % slots] = 1
         t, co, si = 0.0, 1.0, 0.0
-        while t < full:
+        # The step is _STEP px, so that this many steps reach once around; a degenerate shape must not go on for ever.
+        for _ in range(2 * slots):
+            if not t < full:
+                break
             speed = math.sqrt((a * si) ** 2 + (b * co) ** 2)
             if covered[int(t / full * slots) % slots] and made < at_x.size:
                 at_x[made], at_y[made] = shape[0] + a * co * c - b * si * s, shape[1] + a * co * s + b * si * c
@@ -303,6 +303,15 @@ def _matched_weights(blur: Floats, wide: Floats, most: Floats) -> tuple[list[Flo
     return [one[0] for one in every], of_row.ravel().astype(np.int64), np.array([one[1] for one in every])[of_row.ravel()]
 
 
+def _degenerate(shape: Floats, began: Floats) -> NDArray[np.bool_]:
+    """Which shapes (n, 5) are not finite, or have left half to twice the semi-axes, or the place, that they began with."""
+    axes, before = shape[:, 2:4], began[:, 2:4]
+    with np.errstate(invalid="ignore", over="ignore"):
+        sound = np.isfinite(shape).all(axis=1) & (axes.min(axis=1) > 0.5 * before.min(axis=1))
+        sound &= (axes.max(axis=1) < 2 * before.max(axis=1)) & (np.hypot(*(shape - began).T[:2]) < before.max(axis=1))
+    return ~sound
+
+
 def _moved(
     pixels: Any, mask: Any, x: Any, y: Any, start: Any, points: Any, began: Floats, sign: Floats, rms: Floats, free: int,
     turns: int, sigma: float,
@@ -321,6 +330,7 @@ def _moved(
     places = [np.empty(total) for _ in range(5)]
     begin = np.zeros(n + 1, np.int64)
     blurs = np.array([own_blur(width) for width in _WIDTHS])
+    lost = np.zeros(n, bool)
     for turn in range(turns):
         last = turn == turns - 1
         if turn:
@@ -346,9 +356,12 @@ def _moved(
             at_x, at_y, nx, ny, curved, section.slope, section.bend, section.third, begin, shape, sign, free, own, gain, matched,
             whole, blur2, steep, rest, share, deep, std,
         )  # fmt: skip
+        # A shape that ran away or collapsed is no longer one: it stays where it was.
+        lost |= _degenerate(shape, began)
+        shape[lost] = began[lost]
     moved = np.hypot(*(shape - began).T[:2]) + np.abs(shape - began)[:, 2:4].max(axis=1)
     points_std = rms * np.sqrt(2 * 4.2 / np.maximum(count, 3))
-    told = (turns > 1) & (share >= 0.5) & (deep < 0) & (rest <= 1.0)
+    told = (turns > 1) & ~lost & (share >= 0.5) & (deep < 0) & (rest <= 1.0)
     told &= moved <= _APART + 3 * points_std + 0.5 * blur2 / np.maximum(tightest, 2.0)
     std *= rest[:, None] * math.sqrt(_ALIKE / _STEP)
     fallback = np.stack([points_std, points_std, points_std / math.sqrt(2), points_std / math.sqrt(2), points_std / mean], axis=1)
