@@ -13,11 +13,11 @@ from benchmarks.scenes import photograph
 from benchmarks.timing import fastest as fastest_of
 from lucid_finch.core import engine
 from lucid_finch.core.image import Image
-from lucid_finch.core.numerics import threads
-from lucid_finch.core.numerics.binarizing import histogram, otsu
-from lucid_finch.core.numerics.borders import rings_of
-from lucid_finch.core.numerics.components import label_parts
-from lucid_finch.core.numerics.crossings import cross_level
+from lucid_finch.core.numerics.regions.borders import rings_of
+from lucid_finch.core.numerics.regions.components import label_parts
+from lucid_finch.core.numerics.regions.iso_contours import cross_level
+from lucid_finch.core.numerics.regions.thresholding import histogram, otsu
+from lucid_finch.core.numerics.runtime import threads
 
 
 def discs(count: int, radius: float) -> NDArray[np.uint8]:

@@ -14,12 +14,12 @@ from lucid_finch.core import engine
 from lucid_finch.core.detector import Context
 from lucid_finch.core.detectors.edges import Edges
 from lucid_finch.core.image import Image
-from lucid_finch.core.numerics import threads
-from lucid_finch.core.numerics.background import measure_background
-from lucid_finch.core.numerics.chain_chance import Z_LOW
-from lucid_finch.core.numerics.chains import link_chains
-from lucid_finch.core.numerics.edge_points import find_edge_points, scale_plane
-from lucid_finch.core.numerics.gradients import operator_kernels
+from lucid_finch.core.numerics.edges.background import measure_background
+from lucid_finch.core.numerics.edges.chain_significance import Z_LOW
+from lucid_finch.core.numerics.edges.chains import link_chains
+from lucid_finch.core.numerics.edges.edge_points import find_edge_points, scale_plane
+from lucid_finch.core.numerics.edges.gradients import operator_kernels
+from lucid_finch.core.numerics.runtime import threads
 
 
 def composed_points(pixels: NDArray[Any]) -> tuple[NDArray[Any], ...]:

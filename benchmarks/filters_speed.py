@@ -11,8 +11,9 @@ from scipy import ndimage
 
 from benchmarks.scenes import photograph
 from benchmarks.timing import fastest
-from lucid_finch.core.numerics import filters, ranks, threads
-from lucid_finch.core.numerics.gradients import gradient_planes, magnitude, operator_kernels
+from lucid_finch.core.numerics.edges.gradients import gradient_planes, magnitude, operator_kernels
+from lucid_finch.core.numerics.filtering import filters, median_filters
+from lucid_finch.core.numerics.runtime import threads
 
 
 def composed_gradients(pixels: NDArray[Any]) -> tuple[Any, ...]:
@@ -54,7 +55,7 @@ def main() -> None:
     size = 51
     rows: list[tuple[str, float, Callable[[], Any], Callable[[], Any], int]] = [
         ("smoothing with gradients", 10, lambda: our_gradients(pixels), lambda: composed_gradients(pixels), 5),
-        ("median 5 x 5, bytes", 300, lambda: ranks.median(pixels, 5), lambda: ndimage.median_filter(pixels, 5, mode="mirror"), 3),
+        ("median 5 x 5, bytes", 300, lambda: median_filters.median(pixels, 5), lambda: ndimage.median_filter(pixels, 5), 3),
         (
             f"local mean {size}", 10, lambda: filters.box_mean(pixels, size),
             lambda: ndimage.uniform_filter(pixels.astype(np.float32), size, mode="mirror"), 7,

@@ -12,9 +12,9 @@ from PySide6.QtWidgets import QMessageBox
 
 from benchmarks.scenes import photograph
 from lucid_finch.core.image import Image
-from lucid_finch.desktop.application import make_application
-from lucid_finch.desktop.shots import settle
-from lucid_finch.desktop.window import Bench
+from lucid_finch.desktop.shell.application import make_application
+from lucid_finch.desktop.shell.screenshots import settle
+from lucid_finch.desktop.shell.window import Bench
 
 FRAME = 1000 / 30
 """ms; a screen's frame is half of it."""

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from lucid_finch.core.image import Image
-from lucid_finch.core.numerics.gradients import gaussian_kernel, smoothed
+from lucid_finch.core.numerics.edges.gradients import gaussian_kernel, smoothed
 
 FINE = 3
 WIDTH, HEIGHT = 640, 480

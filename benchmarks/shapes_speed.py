@@ -12,13 +12,13 @@ from benchmarks.timing import fastest
 from lucid_finch.core import engine
 from lucid_finch.core.detector import Context
 from lucid_finch.core.detectors.lines import as_voters
-from lucid_finch.core.edge_evidence import oriented_points
+from lucid_finch.core.detectors.shared.edge_features import oriented_points
 from lucid_finch.core.image import Image
 from lucid_finch.core.judging import Limit, Rivals, judge
-from lucid_finch.core.numerics import threads
-from lucid_finch.core.numerics.circle_votes import centre_votes
-from lucid_finch.core.numerics.gradients import gaussian_kernel, smoothed
-from lucid_finch.core.numerics.line_votes import LineSpace, Voters, line_votes
+from lucid_finch.core.numerics.edges.gradients import gaussian_kernel, smoothed
+from lucid_finch.core.numerics.hough.circle_votes import centre_votes
+from lucid_finch.core.numerics.hough.line_votes import LineSpace, Voters, line_votes
+from lucid_finch.core.numerics.runtime import threads
 
 WIDTH, HEIGHT = 1920, 1080
 

@@ -22,9 +22,9 @@ app = QApplication([]); window = QMainWindow(); window.resize(1280, 800); window
 
 OURS = """
 import sys
-from lucid_finch.desktop.application import make_application
+from lucid_finch.desktop.shell.application import make_application
 app = make_application()
-from lucid_finch.desktop.window import Bench
+from lucid_finch.desktop.shell.window import Bench
 bench = Bench(); bench.show(); bench.open_path(sys.argv[1])
 from PySide6.QtCore import QEventLoop
 while "source" not in bench.panes.pictures: app.processEvents(QEventLoop.ProcessEventsFlag.WaitForMoreEvents)

@@ -11,8 +11,8 @@ from PySide6.QtTest import QTest
 
 from lucid_finch.core.detection import Findings
 from lucid_finch.core.detectors.edges import Edges
-from lucid_finch.desktop.application import make_application
-from lucid_finch.desktop.tables import FilteredTable
+from lucid_finch.desktop.pages.tables import FilteredTable
+from lucid_finch.desktop.shell.application import make_application
 
 ROWS = 100_000
 

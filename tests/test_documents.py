@@ -20,7 +20,7 @@ from lucid_finch.command_line.main import cli
 from lucid_finch.core.detectors import KINDS
 from lucid_finch.core.documentation import reference_page
 from lucid_finch.demo import SCENES, scene
-from lucid_finch.desktop.shots import BY_SCENE, OTHERS
+from lucid_finch.desktop.shell.screenshots import BY_SCENE, OTHERS
 from lucid_finch.files.maps import write_image
 from tests.files.test_images import InFolder
 from tests.support import disc

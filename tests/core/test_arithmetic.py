@@ -10,11 +10,11 @@ from numpy.typing import NDArray
 from scipy import ndimage, special
 
 from lucid_finch.core import engine
-from lucid_finch.core.arithmetic import neighbourhood, work_out
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.image import Image
 from lucid_finch.core.prepare import step_of
-from lucid_finch.core.profiles import profile_along
+from lucid_finch.core.viewing.arithmetic import neighbourhood, work_out
+from lucid_finch.core.viewing.profiles import profile_along
 
 RANDOM = np.random.default_rng(5)
 IMAGE = Image.from_array(RANDOM.integers(0, 256, (23, 31)).astype(np.uint8))

@@ -15,7 +15,7 @@ from lucid_finch.core.engine import Engine
 from lucid_finch.core.errors import Cancelled, ParameterError
 from lucid_finch.core.explaining import explain
 from lucid_finch.core.image import Image
-from lucid_finch.core.numerics import threads
+from lucid_finch.core.numerics.runtime import threads
 from lucid_finch.core.prepare import step_of
 from lucid_finch.core.recipe import Recipe, json_schema
 from tests.support import Dots, disc, noise_pictures

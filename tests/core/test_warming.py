@@ -1,4 +1,4 @@
-"""Whether everything is compiled is known for these very files, as the compiler's own cache has it."""
+"""What is compiled is known by content: a copy elsewhere, or files with another date, compile nothing."""
 
 from __future__ import annotations
 
@@ -9,32 +9,56 @@ import unittest
 from pathlib import Path
 from unittest import mock
 
-from lucid_finch.core import numerics, warming
-from lucid_finch.core.numerics.compiling import completion_mark
+from lucid_finch import core
+from lucid_finch.core import warming
+from lucid_finch.core.numerics.runtime import kernel_cache
 
 
 class Warm(unittest.TestCase):
     def setUp(self) -> None:
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
-        self.sources = Path(folder.name) / "numerics"
-        shutil.copytree(numerics.__path__[0], self.sources, ignore=shutil.ignore_patterns("__pycache__"))
+        self.sources = Path(folder.name) / "core"
+        shutil.copytree(core.__path__[0], self.sources, ignore=shutil.ignore_patterns("__pycache__"))
 
-    def test_another_checkout_and_files_written_anew_are_not_compiled(self) -> None:
-        mark = completion_mark(self.sources)
-        self.assertEqual(mark, completion_mark(self.sources))
-        self.assertEqual(mark.parent, completion_mark().parent)
-        self.assertNotEqual(mark, completion_mark())
-        moved = self.sources.rename(self.sources.with_name("elsewhere"))
-        self.assertNotEqual(completion_mark(moved), mark)
-        moved.rename(self.sources)
-        self.assertEqual(completion_mark(self.sources), mark)
-        os.utime(self.sources / "rims.py", (1, 1))
-        self.assertNotEqual(completion_mark(self.sources), mark)
+    def test_the_marker_follows_the_content(self) -> None:
+        marker = kernel_cache.complete_marker()
+        self.assertEqual(kernel_cache.complete_marker(self.sources), marker)
+        os.utime(self.sources / "image.py", (1, 1))
+        self.assertEqual(kernel_cache.complete_marker(self.sources), marker)
+        with (self.sources / "image.py").open("a") as stream:
+            stream.write("# changed")
+        self.assertNotEqual(kernel_cache.complete_marker(self.sources), marker)
+
+    def test_a_kernel_is_keyed_by_what_it_imports(self) -> None:
+        numerics = self.sources / "numerics"
+        with mock.patch.object(kernel_cache, "_ROOT", numerics):
+            names = ("hough.line_votes", "edges.chains", "filtering.filters")
+            before = [self.digest(name) for name in names]
+            self.assertEqual(len(set(before)), 3)
+            with (numerics / "hough" / "line_votes.py").open("a") as stream:
+                stream.write("# changed")
+            after = [self.digest(name) for name in names]
+            self.assertEqual([a == b for a, b in zip(before, after, strict=True)], [False, True, True])
+            with (numerics / "runtime" / "compiling.py").open("a") as stream:
+                stream.write("# changed")
+            self.assertFalse(set(after) & {self.digest(name) for name in names})
+
+    def digest(self, name: str) -> str:
+        kernel_cache.closure_digest.cache_clear()
+        kernel_cache._source_and_imports.cache_clear()
+        self.addCleanup(kernel_cache.closure_digest.cache_clear)
+        self.addCleanup(kernel_cache._source_and_imports.cache_clear)
+        return kernel_cache.closure_digest(name)
+
+    def test_a_place_that_cannot_be_written_is_no_obstacle(self) -> None:
+        with tempfile.NamedTemporaryFile() as file, mock.patch.dict(os.environ, {"LUCID_FINCH_KERNELS": file.name}):
+            folder = kernel_cache.cache_folder.__wrapped__()
+        self.assertTrue(folder.is_relative_to(Path(tempfile.gettempdir())))
 
     def test_it_is_warm_where_the_mark_is(self) -> None:
         mark = self.sources / "mark"
-        with mock.patch.object(warming, "completion_mark", lambda: mark):
+        with mock.patch.object(warming, "complete_marker", lambda: mark):
             self.assertFalse(warming.is_warm())
             mark.touch()
             self.assertTrue(warming.is_warm())

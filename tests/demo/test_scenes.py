@@ -38,8 +38,8 @@ class Scenes(unittest.TestCase):
         self.assertLess(len(found.findings), 60)
 
     def test_the_chips_are_found_on_the_contrast_axis_and_not_in_luma(self) -> None:
-        drawn = scene("glaze_chips")
-        recipe = Recipe.parse(recipe_text("glaze_chips"))
+        drawn = scene("glaze_swatches")
+        recipe = Recipe.parse(recipe_text("glaze_swatches"))
         found = Engine().run(recipe, drawn.image).detections["chip outlines"]
         self.assertEqual((len(drawn.marks), len(found.findings), int(found.findings["closed"].sum())), (24, 24, 24))
         points = np.stack([found.points["x"], found.points["y"]], axis=1)

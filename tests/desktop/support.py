@@ -18,8 +18,8 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QMessageBox, QWidget
 
 from lucid_finch.core.image import Image
-from lucid_finch.desktop.application import make_application
-from lucid_finch.desktop.window import Bench
+from lucid_finch.desktop.shell.application import make_application
+from lucid_finch.desktop.shell.window import Bench
 from tests.support import disc
 
 _HARMLESS = ("XDG_RUNTIME_DIR", "This plugin does not support", "Could not connect", "dbus")

@@ -16,9 +16,9 @@ from PySide6.QtWidgets import QMessageBox, QPushButton
 
 import lucid_finch as lf
 from lucid_finch.core.image import Image
-from lucid_finch.desktop.document import SOURCE, fresh_recipe, step_card
-from lucid_finch.desktop.editors import ParameterEditor
-from lucid_finch.desktop.theme import DARK, LIGHT, apply_theme, current_theme
+from lucid_finch.desktop.recipe_panel.editors import ParameterEditor
+from lucid_finch.desktop.study.study import SOURCE, fresh_recipe, step_card
+from lucid_finch.desktop.toolkit.theme import DARK, LIGHT, apply_theme, current_theme
 from lucid_finch.files.recipes import Recipe
 from tests.desktop.support import BenchCase, two_squares
 from tests.support import disc, noise_pictures

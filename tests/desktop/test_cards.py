@@ -11,7 +11,7 @@ from PySide6.QtTest import QTest
 from lucid_finch.core.engine import Engine
 from lucid_finch.core.image import Image
 from lucid_finch.core.recipe import Recipe
-from lucid_finch.desktop.document import SOURCE, Study, step_card
+from lucid_finch.desktop.study.study import SOURCE, Study, step_card
 from tests.desktop.support import BenchCase, two_squares
 from tests.support import disc
 

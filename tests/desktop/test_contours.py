@@ -7,8 +7,8 @@ from PySide6.QtCore import Qt
 
 from lucid_finch.core.image import Image
 from lucid_finch.core.judging import Limit
-from lucid_finch.desktop.editors import Histogram, ParameterEditor
-from lucid_finch.desktop.tables import nested
+from lucid_finch.desktop.pages.tables import nested
+from lucid_finch.desktop.recipe_panel.editors import Histogram, ParameterEditor
 from tests.desktop.support import BenchCase, WindowCase
 
 

@@ -14,9 +14,9 @@ from PySide6.QtWidgets import QApplication, QWidget
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.image import Image
 from lucid_finch.core.recipe import Recipe
-from lucid_finch.desktop.document import SOURCE, step_card
-from lucid_finch.desktop.shapes import circle_through, handles, measured, with_handle
-from lucid_finch.desktop.spread import values_over
+from lucid_finch.desktop.canvas.shapes import circle_through, handles, measured, with_handle
+from lucid_finch.desktop.recipe_panel.parameter_sweep import values_over
+from lucid_finch.desktop.study.study import SOURCE, step_card
 from tests.desktop.support import BenchCase, two_squares
 
 LEFT = Qt.MouseButton.LeftButton
@@ -437,7 +437,7 @@ class Ranges(LookingCase):
 
 class Colours(BenchCase):
     def test_the_axis_and_the_channels_of_the_colour_scene(self) -> None:
-        self.bench.open_demo("glaze_chips")
+        self.bench.open_demo("glaze_swatches")
         self.settle()
         study = self.bench.study
         self.assertEqual(len(study.detections["chip outlines"].findings), 24)

@@ -12,12 +12,12 @@ from PySide6.QtTest import QTest
 
 from lucid_finch.core.detection import Column, EvidenceMap, Outlines
 from lucid_finch.core.image import Image
-from lucid_finch.core.numerics import viewing
-from lucid_finch.core.numerics.compiling import specialisations
+from lucid_finch.core.numerics.rendering import viewing
+from lucid_finch.core.numerics.runtime.compiling import specialisations
 from lucid_finch.core.warming import warm_up_steps
-from lucid_finch.desktop import picture as picture_module
-from lucid_finch.desktop.pane import SHADES, Marks, round_values
-from lucid_finch.desktop.picture import Difference, Picture
+from lucid_finch.desktop.canvas import picture as picture_module
+from lucid_finch.desktop.canvas.pane import SHADES, Marks, round_values
+from lucid_finch.desktop.canvas.picture import Difference, Picture
 from tests.desktop.support import BenchCase, WindowCase, two_squares
 from tests.support import disc
 
@@ -217,7 +217,7 @@ class Parts(WindowCase):
         self.assertEqual((float(evidence.x[45]), round(float(evidence.y[30]))), (45.0, -163))
         picture = Picture.of_map(evidence)
         self.assertEqual(picture.value_at(45.0, 30.0), 7)
-        from lucid_finch.desktop.panes import PaneFrame
+        from lucid_finch.desktop.canvas.panes import PaneFrame
 
         frame = PaneFrame("pane", "accumulator")
         frame.resize(400, 300)

@@ -18,12 +18,12 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QMenu, QMessageBox
 
 from lucid_finch.core.prepare import STEPS
-from lucid_finch.desktop.document import SOURCE
-from lucid_finch.desktop.editors import ParameterEditor
-from lucid_finch.desktop.runner import give_back_memory
-from lucid_finch.desktop.structured import RegionEditor
-from lucid_finch.desktop.theme import LIGHT, apply_theme
-from lucid_finch.desktop.window import Bench
+from lucid_finch.desktop.recipe_panel.editors import ParameterEditor
+from lucid_finch.desktop.recipe_panel.structured_editors import RegionEditor
+from lucid_finch.desktop.shell.window import Bench
+from lucid_finch.desktop.study.runner import give_back_memory
+from lucid_finch.desktop.study.study import SOURCE
+from lucid_finch.desktop.toolkit.theme import LIGHT, apply_theme
 from tests.desktop.support import WindowCase, close_for_good
 from tests.support import noise_pictures
 

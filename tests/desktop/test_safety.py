@@ -21,11 +21,11 @@ from PySide6.QtWidgets import QMessageBox
 from lucid_finch.core.errors import FileError
 from lucid_finch.core.image import Image
 from lucid_finch.demo import scene
-from lucid_finch.desktop.autosave import Autosave
-from lucid_finch.desktop.document import SOURCE, fresh_recipe
-from lucid_finch.desktop.images import Place, images_in
-from lucid_finch.desktop.preferences import Preferences, PreferencesFile
-from lucid_finch.desktop.window import Bench
+from lucid_finch.desktop.pages.image_list import Place, images_in
+from lucid_finch.desktop.shell.window import Bench
+from lucid_finch.desktop.study.autosave import Autosave
+from lucid_finch.desktop.study.preferences import Preferences, PreferencesFile
+from lucid_finch.desktop.study.study import SOURCE, fresh_recipe
 from lucid_finch.files.recipes import Recipe
 from tests.desktop.support import BenchCase, WindowCase, close_for_good, two_squares
 from tests.support import disc
@@ -34,8 +34,8 @@ _EDITING = """
 import sys, time
 from pathlib import Path
 from PySide6.QtTest import QTest
-from lucid_finch.desktop.application import make_application
-from lucid_finch.desktop.window import Bench
+from lucid_finch.desktop.shell.application import make_application
+from lucid_finch.desktop.shell.window import Bench
 make_application()
 bench = Bench(kept=Path(sys.argv[1]))
 bench.show()
@@ -109,7 +109,7 @@ class Kept(WindowCase):
         folder.mkdir()
         (folder / "1-0.json").write_text("{not json")
         (folder / "2-0.json").write_text('{"version": 1, "saved": 1, "recipe": {"lucid_finch_recipe": 99}}')
-        with self.assertLogs("lucid_finch.desktop.autosave", "WARNING"):
+        with self.assertLogs("lucid_finch.desktop.study.autosave", "WARNING"):
             self.assertEqual(Autosave(folder).leftovers(), [])
 
     def test_recovering_goes_back_to_the_image_and_file(self) -> None:
@@ -155,7 +155,7 @@ class Remembered(WindowCase):
     def test_a_damaged_file_costs_only_the_defaults(self) -> None:
         path = self.folder / "p.json"
         path.write_text('{"version": 1, "text_scale": "huge"}')
-        with self.assertLogs("lucid_finch.desktop.preferences", "WARNING"):
+        with self.assertLogs("lucid_finch.desktop.study.preferences", "WARNING"):
             self.assertEqual(PreferencesFile(path).load(), Preferences())
 
     def test_larger_text(self) -> None:

@@ -13,10 +13,10 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 
 from lucid_finch.core.regions import region_of
-from lucid_finch.desktop.drawing import Drawing
-from lucid_finch.desktop.pane import Pane, View
-from lucid_finch.desktop.picture import Picture
-from lucid_finch.desktop.shapes import dragged, handles, measured, moved, nearness, outlines, rounded, with_handle
+from lucid_finch.desktop.canvas.drawing import Drawing
+from lucid_finch.desktop.canvas.pane import Pane, View
+from lucid_finch.desktop.canvas.picture import Picture
+from lucid_finch.desktop.canvas.shapes import dragged, handles, measured, moved, nearness, outlines, rounded, with_handle
 from tests.desktop.support import WindowCase, two_squares
 
 NUMBER = some.floats(-200, 200)

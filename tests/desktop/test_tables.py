@@ -11,8 +11,8 @@ from PySide6.QtWidgets import QAbstractButton, QMenu, QScrollBar, QWidget
 
 from lucid_finch.core.detection import Column, Findings
 from lucid_finch.core.errors import ParameterError
-from lucid_finch.core.filtering import matching
-from lucid_finch.desktop.tables import FilteredTable
+from lucid_finch.core.viewing.row_filter import matching
+from lucid_finch.desktop.pages.tables import FilteredTable
 from tests.desktop.support import BenchCase, WindowCase, two_squares
 
 DECLARED = (

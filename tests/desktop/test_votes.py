@@ -7,7 +7,7 @@ from PySide6.QtCore import QPointF
 from PySide6.QtWidgets import QLabel, QPushButton
 
 from lucid_finch.demo import scene
-from lucid_finch.desktop.votes import voting_maps
+from lucid_finch.desktop.canvas.map_links import voting_maps
 from tests.desktop.support import BenchCase
 
 

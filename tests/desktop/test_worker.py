@@ -10,9 +10,9 @@ import numpy as np
 
 from lucid_finch.core.errors import Cancelled, ParameterError
 from lucid_finch.core.judging import Limit
-from lucid_finch.desktop.editors import Histogram
-from lucid_finch.desktop.tables import sureness
-from lucid_finch.desktop.worker import Coordinator, Job
+from lucid_finch.desktop.pages.tables import sureness
+from lucid_finch.desktop.recipe_panel.editors import Histogram
+from lucid_finch.desktop.study.worker import Coordinator, Job
 from tests.desktop.support import WindowCase
 
 

@@ -121,14 +121,14 @@ def demo(scenes: Sequence[str], out: str, window: bool, screenshot: bool) -> Non
     from lucid_finch.demo import SCENES
 
     if window:
-        from lucid_finch.desktop.application import run_application
+        from lucid_finch.desktop.shell.application import run_application
 
         sys.exit(run_application([], demo=[*scenes, *SCENES][0]))
     from lucid_finch.command_line.batch import run_demo
 
     failed, unmet = run_demo(scenes, Path(out))
     if screenshot:
-        from lucid_finch.desktop.shots import take_demo
+        from lucid_finch.desktop.shell.screenshots import take_demo
 
         take_demo([*scenes, *SCENES][0], Path(out) / "window.png")
     click.echo(f"the demo's pictures, truth, findings and screenshot are in {Path(out).resolve()}")
@@ -180,13 +180,13 @@ def kernels() -> None:
 @click.option("--out", default="docs/screenshots", metavar="DIR")
 def shot(out: str) -> None:
     """Make all pictures of the documentation afresh."""
-    from lucid_finch.desktop.shots import take_all
+    from lucid_finch.desktop.shell.screenshots import take_all
 
     take_all(Path(out))
 
 
 def _open_window(paths: list[str]) -> None:
-    from lucid_finch.desktop.application import run_application
+    from lucid_finch.desktop.shell.application import run_application
 
     sys.exit(run_application(paths))
 

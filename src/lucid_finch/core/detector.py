@@ -16,8 +16,8 @@ from lucid_finch.core.detection import ID, NO_OUTLINES, RANK, SCORE, Array, Colu
 from lucid_finch.core.image import Image
 from lucid_finch.core.judging import Judgement, Limit, Rivals
 from lucid_finch.core.parameters import SCALES, Length, Parameters, Stage, gathers, judges
-from lucid_finch.core.profiles import Profile
 from lucid_finch.core.regions import Region
+from lucid_finch.core.viewing.profiles import Profile
 
 
 class DetectorParameters(Parameters):

@@ -26,8 +26,8 @@ from lucid_finch.core.detectors import KINDS, detector_of
 from lucid_finch.core.errors import Cancelled, ParameterError, nearest
 from lucid_finch.core.image import LUMA, Image
 from lucid_finch.core.judging import Outcome, judge, reading_order
-from lucid_finch.core.numerics.channels import mix
-from lucid_finch.core.numerics.threads import cancellable
+from lucid_finch.core.numerics.filtering.channels import mix
+from lucid_finch.core.numerics.runtime.threads import cancellable
 from lucid_finch.core.parameters import Stage
 from lucid_finch.core.prepare import step_of
 from lucid_finch.core.recipe import DetectorEntry, Recipe, Unmet

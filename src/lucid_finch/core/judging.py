@@ -10,7 +10,7 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from lucid_finch.core.numerics.rivals import compete
+from lucid_finch.core.numerics.suppression import compete
 
 Floats = NDArray[np.float64]
 

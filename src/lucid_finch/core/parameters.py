@@ -1,22 +1,26 @@
-"""How a parameter is declared, once: its stage, label, unit, range, default and help, and errors in our own words."""
+"""How a parameter is declared, once: its stage, type, label, unit, range, default and help, and errors in our own words."""
 
 from __future__ import annotations
 
 import math
-import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from enum import StrEnum
-from functools import cache
+from functools import cache, cached_property
 from types import NoneType
-from typing import Any, Literal, Self, get_args, get_origin
+from typing import Any, Literal, Self
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field, GetCoreSchemaHandler, ValidationError, model_validator
-from pydantic.json_schema import JsonSchemaValue
-from pydantic_core import PydanticCustomError, core_schema
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
 from lucid_finch.core.errors import ParameterError, nearest
+from lucid_finch.core.parameter_types import ParameterType, alternatives, type_of
+from lucid_finch.core.parameter_types.numbers import Length, Range, RangeType
+from lucid_finch.core.parameter_types.structures import Coefficients, RegionType
+
+__all__ = [
+    "Coefficients", "Declaration", "Length", "Parameters", "Range", "Stage", "forms", "gathers", "judges",
+]  # fmt: skip
 
 
 class Stage(StrEnum):
@@ -35,7 +39,7 @@ class Scale:
     from_limit: Callable[[float], float]
 
 
-SCALES = {
+_SCALES = {
     "same": Scale(lambda value: value, lambda limit: limit),
     "expected": Scale(lambda value: -math.log10(value), lambda limit: 10.0**-limit),
 }
@@ -62,168 +66,87 @@ class Declaration:
     """What a value of None means."""
     criterion: str = ""
     sense: Literal["at least", "at most"] = "at least"
-    scale: str = "same"
+    scale: Literal["same", "expected"] = "same"
     over: Literal["", "grey"] = ""
     """Of what a histogram is shown with it, where it judges no criterion: the grey levels of the image."""
     only_with: tuple[str, tuple[str, ...]] | None = None
     """Another parameter and the values of it with which this one has an effect; None: always."""
+    odd: bool = False
+    """Whether only odd whole numbers make sense."""
+    incomplete: tuple[str, ...] = ()
+    """Choices that need another parameter to be given."""
+    shared: bool = False
+    """Whether all detectors, or all steps with a neighbourhood, take it: such ones are listed last."""
+    sketch: Literal["", "border"] = ""
+    """A drawing that is shown with it."""
+
+    @cached_property
+    def type(self) -> ParameterType:
+        """How its values are read, shown, described and swept."""
+        return type_of(self.annotation, self.scale)
+
+    @property
+    def optional(self) -> bool:
+        """Whether the program may choose the value."""
+        return NoneType in alternatives(self.annotation)
 
     @property
     def choices(self) -> tuple[str, ...]:
         """The allowed texts, or nothing if it is no choice."""
-        literal = next((a for a in _alternatives(self.annotation) if get_origin(a) is Literal), None)
-        return tuple(get_args(literal)) if literal is not None else ()
-
-    @property
-    def optional(self) -> bool:
-        return NoneType in _alternatives(self.annotation)
+        return getattr(self.type, "choices", ())
 
     @property
     def is_region(self) -> bool:
-        return self.name in ("region", "inside", "outside")
+        return isinstance(self.type, RegionType)
 
     @property
     def is_range(self) -> bool:
-        return self.type == Range
-
-    @property
-    def type(self) -> Any:
-        """The annotation without None."""
-        return next(a for a in _alternatives(self.annotation) if a is not NoneType)
+        return isinstance(self.type, RangeType)
 
     @property
     def allowed(self) -> str:
         """What may be given, in words."""
-        kind = self.type
-        unit = f" {self.unit}" if self.unit else ""
-        if self.choices:
-            text = "one of " + ", ".join(self.choices)
-        elif kind is bool:
-            text = "true or false"
-        elif kind in (int, float) or kind is Length:
-            noun = "a whole number" if kind is int else "a length such as 25, 25px, 3%, 20%w" if kind is Length else "a number"
-            text = noun + self._bounds() + unit
-        elif kind == Coefficients:
-            text = "rows of numbers such as [[1, 0, -1], [2, 0, -2], [1, 0, -1]], an odd count of rows and of columns"
-        elif self.is_range:
-            text = f"the least and the most, two numbers{self._bounds()}{unit}, either of which may be left open"
-        elif get_origin(kind) is tuple:
-            text = f"{len(get_args(kind))} numbers{self._bounds()}{unit}"
-        elif kind is str:
-            text = "a text"
-        else:
-            text = 'a region such as {"shape": "rectangle", "x": 50, "y": 40, "width": 60, "height": 30}'
-        return text + (f", or nothing: {self.auto}" if self.optional and self.auto else "")
+        return self.type.allowed(self) + (f", or auto: {self.auto}" if self.optional and self.auto else "")
 
-    def _bounds(self) -> str:
-        if self.least is not None and self.most is not None:
-            return f" from {self.least:g} to {self.most:g}"
-        if self.above is not None:
-            return f" above {self.above:g}" + (f" and at most {self.most:g}" if self.most is not None else "")
-        return f" of at least {self.least:g}" if self.least is not None else ""
+    def to_limit(self, value: float) -> float:
+        """The value that the criterion is compared with."""
+        return _SCALES[self.scale].to_limit(value)
+
+    def from_limit(self, limit: float) -> float:
+        """The parameter's value behind a limit of its criterion. Raises `OverflowError`."""
+        return _SCALES[self.scale].from_limit(limit)
+
+    def plain_default(self) -> Any:
+        """The default as it is written to a recipe; None also for what must be given."""
+        plain = getattr(self.default, "plain", None)
+        if plain is not None:
+            return plain()
+        return None if self.default is ... or repr(self.default) == "PydanticUndefined" else self.default
 
 
-def _alternatives(annotation: Any) -> tuple[Any, ...]:
-    return get_args(annotation) if get_origin(annotation) is not Literal and NoneType in get_args(annotation) else (annotation,)
-
-
-def _declare(stage: Stage, default: Any, extra: dict[str, Any]) -> Any:
-    constraints = {"ge": extra.get("least"), "le": extra.get("most"), "gt": extra.get("above")}
-    is_range = extra.pop("is_range", False)
-    if isinstance(default, Length) or extra.pop("is_length", False) or is_range:
-        constraints = {}
-    return Field(
-        default,
-        description=extra["help"],
-        title=extra["label"],
-        json_schema_extra={"finch": {"stage": str(stage), **{k: v for k, v in extra.items() if k not in ("help", "label")}}},
-        **{k: v for k, v in constraints.items() if v is not None},
-    )
+def _declare(stage: Stage, default: Any, label: str, help: str, extra: dict[str, Any]) -> Any:
+    # A number's bounds are checked by pydantic; those of lengths and of the ends of ranges by the model.
+    bounds = {"ge": extra.get("least"), "le": extra.get("most"), "gt": extra.get("above")}
+    if isinstance(default, Length) or extra.pop("is_length", False) or extra.pop("is_range", False):
+        bounds = {}
+    declared = {"stage": str(stage), **extra}
+    given = {name: value for name, value in bounds.items() if value is not None}
+    return Field(default, description=help, title=label, json_schema_extra={"finch": declared}, **given)
 
 
 def gathers(default: Any, *, label: str, help: str, **extra: Any) -> Any:
-    """A parameter that the pixels have to be visited again for."""
-    return _declare(Stage.GATHER, default, {"label": label, "help": help, **extra})
+    """A parameter whose change visits the pixels again."""
+    return _declare(Stage.GATHER, default, label, help, extra)
 
 
 def forms(default: Any, *, label: str, help: str, **extra: Any) -> Any:
-    """A parameter that candidates are formed anew for, from what was gathered."""
-    return _declare(Stage.FORM, default, {"label": label, "help": help, **extra})
+    """A parameter whose change forms the candidates again, from what was gathered."""
+    return _declare(Stage.FORM, default, label, help, extra)
 
 
 def judges(default: Any, *, label: str, help: str, criterion: str = "", **extra: Any) -> Any:
-    """A parameter that only judging looks at; with a `criterion`, a limit on that column of the candidates."""
-    return _declare(Stage.JUDGE, default, {"label": label, "help": help, "criterion": criterion, **extra})
-
-
-_LENGTH = re.compile(r"\s*([0-9]*\.?[0-9]+(?:e[-+]?[0-9]+)?)\s*(px|%w|%h|%|mm)?\s*", re.IGNORECASE)
-
-
-@dataclass(frozen=True)
-class Length:
-    """A length that may carry a unit: px (the default), % of the diagonal, %w, %h of width or height, or mm."""
-
-    value: float
-    unit: str = "px"
-
-    @staticmethod
-    def parse(given: object) -> Length:
-        """From a number or a text such as "3%". Raises ValueError."""
-        if isinstance(given, Length):
-            return given
-        if isinstance(given, str) and (match := _LENGTH.fullmatch(given)) and math.isfinite(float(match[1])):
-            return Length(float(match[1]), (match[2] or "px").lower())
-        if isinstance(given, (int, float)) and not isinstance(given, bool) and math.isfinite(given) and given >= 0:
-            return Length(float(given))
-        raise ValueError(f"{given!r} is no length")
-
-    def pixels(self, width: int, height: int) -> float:
-        """The length in px of an image of that size. Raises `ParameterError` for mm: there is no calibration yet."""
-        whole = {"px": 100.0, "%": math.hypot(width, height), "%w": float(width), "%h": float(height)}
-        if self.unit not in whole:
-            raise ParameterError(f"{self}: a length in mm needs a calibrated image")
-        return self.value * whole[self.unit] / 100.0
-
-    def plain(self) -> float | str:
-        """As it is written to a recipe."""
-        return self.value if self.unit == "px" else str(self)
-
-    def __str__(self) -> str:
-        return f"{self.value:g}{self.unit}"
-
-    @classmethod
-    def __get_pydantic_core_schema__(cls, source: Any, handler: GetCoreSchemaHandler) -> core_schema.CoreSchema:
-        def check(given: object) -> Length:
-            try:
-                return cls.parse(given)
-            except ValueError as error:
-                raise PydanticCustomError("length", "{reason}", {"reason": str(error)}) from error
-
-        write = core_schema.plain_serializer_function_ser_schema(lambda length: length.plain())
-        return core_schema.no_info_plain_validator_function(check, serialization=write)
-
-    @classmethod
-    def __get_pydantic_json_schema__(cls, schema: Any, handler: Any) -> JsonSchemaValue:
-        return {"anyOf": [{"type": "number", "minimum": 0}, {"type": "string", "pattern": r"^[0-9.]+(px|%|%w|%h|mm)?$"}]}
-
-
-Coefficients = tuple[tuple[float, ...], ...]
-"""Rows of numbers."""
-
-Range = tuple[float | None, float | None]
-"""The least and the most; None for no such end."""
-
-
-def rows_of_numbers(text: str) -> Any:
-    """Rows from a text such as "1 0 -1; 2 0 -2": numbers parted by spaces, commas or tabs, rows by semicolons or new lines.
-
-    What cannot be read is returned as it is, for validation to refuse.
-    """
-    try:
-        rows = [row for row in re.split(r"[;\n]", text.strip()) if row.strip()]
-        return tuple(tuple(float(cell) for cell in re.split(r"[\s,]+", row.strip(" \t,"))) for row in rows)
-    except ValueError:
-        return text
+    """A parameter that only judging uses; with a `criterion`, a limit on that column of the candidates."""
+    return _declare(Stage.JUDGE, default, label, help, {"criterion": criterion, **extra})
 
 
 class Parameters(BaseModel):
@@ -244,7 +167,7 @@ class Parameters(BaseModel):
                 for end in ends
             )
             if beyond or ends != sorted(ends):
-                why = f"it must be {declared.allowed}" if beyond else "the least comes first"
+                why = f"it must be {declared.allowed}" if beyond else "the minimum comes first"
                 raise ValueError(f"{name} = {list(given)} is not allowed; {why}")
         return self
 
@@ -279,14 +202,14 @@ def _declarations(model: type[Parameters]) -> dict[str, Declaration]:
     for name, info in model.model_fields.items():
         declared: Any = info.json_schema_extra or {}
         extra = dict(declared.get("finch", {"stage": "gather"}))
-        extra.pop("is_range", None)
         stage = Stage(extra.pop("stage"))
-        usual = extra.pop("usual", None)
+        for several in ("usual", "incomplete"):
+            if extra.get(several) is not None:
+                extra[several] = tuple(extra[several])
         other = extra.pop("only_with", None)
         found[name] = Declaration(
             name=name, stage=stage, label=info.title or name, help=info.description or "", default=info.default,
-            annotation=info.annotation, usual=tuple(usual) if usual else None,
-            only_with=(other[0], tuple(other[1])) if other else None, **extra,
+            annotation=info.annotation, only_with=(other[0], tuple(other[1])) if other else None, **extra,
         )  # fmt: skip
     return found
 

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from lucid_finch.core.image import Image
-from lucid_finch.core.numerics.compiling import cache_folder, completion_mark
+from lucid_finch.core.numerics.runtime.kernel_cache import cache_folder, complete_marker
 
 # A step for each pixel loop.
 _STEPS: tuple[tuple[str, dict[str, Any]], ...] = (
@@ -37,13 +37,13 @@ _DETECTIONS: tuple[tuple[str, dict[str, Any]], ...] = (
 
 def is_warm() -> bool:
     """Whether every kernel of these sources has been compiled on this machine."""
-    return completion_mark().exists()
+    return complete_marker().exists()
 
 
 def warm_up_steps() -> Iterator[tuple[float, str]]:
     """Do the work step by step; yields the share done and what comes next."""
     from lucid_finch.core import engine
-    from lucid_finch.core.numerics.rivals import compete
+    from lucid_finch.core.numerics.suppression import compete
 
     random = np.random.default_rng(1)
     y, x = np.mgrid[:80, :90]
@@ -75,13 +75,22 @@ def warm_up_steps() -> Iterator[tuple[float, str]]:
     compete(np.arange(2), np.array([[0, 1]]), np.ones(2, bool))
     _warm_up_viewing()
     cache_folder().mkdir(parents=True, exist_ok=True)
-    completion_mark().touch()
+    complete_marker().touch()
     yield 1.0, "done"
 
 
 def _warm_up_viewing() -> None:
     """The loops of the window: levels, views and strokes."""
-    from lucid_finch.core.numerics.viewing import halved, load, sample, sample_linear, sample_turned, sample_values, strokes, tint
+    from lucid_finch.core.numerics.rendering.viewing import (
+        halved,
+        load,
+        sample,
+        sample_linear,
+        sample_turned,
+        sample_values,
+        strokes,
+        tint,
+    )
 
     load()
     out = np.zeros((4, 4), np.uint32)

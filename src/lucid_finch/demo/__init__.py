@@ -11,8 +11,8 @@ from typing import Any
 from lucid_finch.core.errors import ParameterError, nearest
 from lucid_finch.core.image import Image
 from lucid_finch.demo.cutouts import cutouts
-from lucid_finch.demo.glaze_chips import glaze_chips
 from lucid_finch.demo.glaze_edge import glaze_edge
+from lucid_finch.demo.glaze_swatches import glaze_swatches
 from lucid_finch.demo.leaning_screen import leaning_screen
 from lucid_finch.demo.pierced_screen import pierced_screen
 from lucid_finch.demo.tile_panel import tile_panel
@@ -34,7 +34,7 @@ class Scene:
 
 SCENES: dict[str, Callable[[], tuple[Image, list[dict[str, Any]]]]] = {
     "tile_panel": tile_panel,
-    "glaze_chips": glaze_chips,
+    "glaze_swatches": glaze_swatches,
     "glaze_edge": glaze_edge,
     "cutouts": cutouts,
     "pierced_screen": pierced_screen,

@@ -9,10 +9,10 @@ from typing import Any
 import numpy as np
 
 from lucid_finch.core.detection import Detection
-from lucid_finch.core.display import colour_table
 from lucid_finch.core.engine import Run
 from lucid_finch.core.errors import ParameterError, nearest
 from lucid_finch.core.recipe import MarkStyle
+from lucid_finch.core.viewing.display import colour_table
 from lucid_finch.files.findings import MARK_COLOURS, picture_of
 from lucid_finch.files.writing import whole_file
 

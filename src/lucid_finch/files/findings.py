@@ -15,9 +15,9 @@ from typing import Any
 import numpy as np
 
 from lucid_finch.core.detection import Detection, Table
-from lucid_finch.core.display import display_range, shown
 from lucid_finch.core.engine import Run
 from lucid_finch.core.image import Image
+from lucid_finch.core.viewing.display import display_range, shown
 from lucid_finch.files.writing import whole_file, write_text
 
 MARK_COLOURS = ("#e69f00", "#56b4e9", "#cc79a7", "#009e73", "#f0e442", "#0072b2", "#d55e00")

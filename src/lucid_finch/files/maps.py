@@ -10,9 +10,9 @@ from typing import Any
 import numpy as np
 
 from lucid_finch.core.detection import EvidenceMap
-from lucid_finch.core.display import display_range, shown
 from lucid_finch.core.errors import FileError
 from lucid_finch.core.image import Image
+from lucid_finch.core.viewing.display import display_range, shown
 from lucid_finch.files.writing import whole_file, write_text
 
 ENDINGS = (".png", ".tif", ".tiff", ".npy")

@@ -10,16 +10,16 @@ from typing import Any
 import numpy as np
 
 from lucid_finch.core import engine
+from lucid_finch.core.detectors.shared.round_shapes import size_range
 from lucid_finch.core.errors import Cancelled, ParameterError
 from lucid_finch.core.explaining import explain
 from lucid_finch.core.image import Image
-from lucid_finch.core.numerics.circle_votes import bands, centre_votes
-from lucid_finch.core.numerics.cross_sections import cross_sections, own_blur
-from lucid_finch.core.numerics.gradients import gaussian_kernel, smoothed
-from lucid_finch.core.numerics.rims import shared_points
+from lucid_finch.core.numerics.edges.gradients import gaussian_kernel, smoothed
+from lucid_finch.core.numerics.fitting.circle_fitting import shared_points
+from lucid_finch.core.numerics.hough.circle_votes import bands, centre_votes
+from lucid_finch.core.numerics.profiles.normal_profiles import cross_sections, own_blur
 from lucid_finch.core.prepare import step_of
 from lucid_finch.core.recipe import Recipe
-from lucid_finch.core.round_shapes import size_range
 from lucid_finch.demo import recipe_text, scene
 from tests.support import noise_pictures
 

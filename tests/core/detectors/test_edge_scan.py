@@ -13,7 +13,7 @@ from lucid_finch.core import engine
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.explaining import explain
 from lucid_finch.core.image import Image
-from lucid_finch.core.numerics import fits
+from lucid_finch.core.numerics.fitting import robust_fits
 
 
 def boundary(
@@ -200,16 +200,16 @@ class Fits(unittest.TestCase):
         x = random.uniform(0, 100, 80)
         points = np.stack([x, 3 + 0.5 * x + random.normal(0, 0.1, 80)], axis=1)
         points[:36, 1] = random.uniform(0, 60, 36)
-        found = fits.robust_fit(points, fits.LINE, "ransac")
+        found = robust_fits.robust_fit(points, robust_fits.LINE, "ransac")
         assert found is not None
         a, b, _ = found.model
         self.assertAlmostEqual(-a / b, 0.5, delta=0.01)
         self.assertLess(found.rms, 0.15)
 
     def test_too_few_or_alike(self) -> None:
-        self.assertIsNone(fits.robust_fit(np.zeros((1, 2)), fits.LINE, "ransac"))
-        self.assertIsNone(fits.robust_fit(np.zeros((5, 2)), fits.LINE, "ransac"))
-        self.assertIsNone(fits.robust_fit(np.array([[0.0, 0], [1, 1], [2, 2]]), fits.CIRCLE, "ransac"))
-        two = fits.robust_fit(np.array([[0.0, 0], [2, 2]]), fits.LINE, "huber")
+        self.assertIsNone(robust_fits.robust_fit(np.zeros((1, 2)), robust_fits.LINE, "ransac"))
+        self.assertIsNone(robust_fits.robust_fit(np.zeros((5, 2)), robust_fits.LINE, "ransac"))
+        self.assertIsNone(robust_fits.robust_fit(np.array([[0.0, 0], [1, 1], [2, 2]]), robust_fits.CIRCLE, "ransac"))
+        two = robust_fits.robust_fit(np.array([[0.0, 0], [2, 2]]), robust_fits.LINE, "huber")
         assert two is not None
         self.assertAlmostEqual(two.rms, 0.0)

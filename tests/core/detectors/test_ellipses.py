@@ -12,9 +12,9 @@ from lucid_finch.core import engine
 from lucid_finch.core.errors import Cancelled, ParameterError
 from lucid_finch.core.explaining import explain
 from lucid_finch.core.image import Image
-from lucid_finch.core.numerics.arcs import direct_ellipse
-from lucid_finch.core.numerics.gradients import gaussian_kernel, smoothed
-from lucid_finch.core.numerics.rim_sections import from_rim, taken
+from lucid_finch.core.numerics.edges.gradients import gaussian_kernel, smoothed
+from lucid_finch.core.numerics.fitting.arcs import direct_ellipse
+from lucid_finch.core.numerics.fitting.curve_refinement import from_rim, taken
 from lucid_finch.core.prepare import step_of
 from lucid_finch.core.recipe import Recipe
 from lucid_finch.demo import recipe_text, scene

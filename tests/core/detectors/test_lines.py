@@ -15,7 +15,7 @@ from lucid_finch.core.detectors.lines import stroke_breadth
 from lucid_finch.core.errors import Cancelled, ParameterError
 from lucid_finch.core.explaining import explain
 from lucid_finch.core.image import Image
-from lucid_finch.core.numerics.line_votes import LineSpace, Voters, line_votes, relative_entropy
+from lucid_finch.core.numerics.hough.line_votes import LineSpace, Voters, line_votes, relative_entropy
 from lucid_finch.core.prepare import step_of
 from tests.support import disc, noise_pictures
 

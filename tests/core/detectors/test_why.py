@@ -11,7 +11,7 @@ import numpy as np
 from lucid_finch.core import engine
 from lucid_finch.core.explaining import Explanation, explain
 from lucid_finch.core.image import Image
-from lucid_finch.core.numerics.gradients import gaussian_kernel, smoothed
+from lucid_finch.core.numerics.edges.gradients import gaussian_kernel, smoothed
 
 _FINE = 3
 

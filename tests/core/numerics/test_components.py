@@ -10,12 +10,12 @@ from numpy.typing import NDArray
 from scipy import ndimage
 
 from lucid_finch.core.errors import Cancelled
-from lucid_finch.core.numerics import threads
-from lucid_finch.core.numerics.binarizing import Surface, histogram, otsu, pixel_noise, surface_through
-from lucid_finch.core.numerics.borders import rings_of
-from lucid_finch.core.numerics.components import label_parts, parts_of, reconstructed
-from lucid_finch.core.numerics.crossings import BLOCKED, cross_level
-from lucid_finch.core.numerics.outlines import label_places, measure_outlines, simplified
+from lucid_finch.core.numerics.regions.borders import rings_of
+from lucid_finch.core.numerics.regions.components import label_parts, parts_of, reconstructed
+from lucid_finch.core.numerics.regions.iso_contours import BLOCKED, cross_level
+from lucid_finch.core.numerics.regions.outlines import label_places, measure_outlines, simplified
+from lucid_finch.core.numerics.regions.thresholding import Surface, histogram, otsu, pixel_noise, surface_through
+from lucid_finch.core.numerics.runtime import threads
 
 EIGHT = np.ones((3, 3), int)
 

@@ -9,11 +9,10 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import ndimage
 
-from lucid_finch.core.numerics import edge_points, gradients
-from lucid_finch.core.numerics.background import Background, measure_background
-from lucid_finch.core.numerics.compiling import specialisations
-from lucid_finch.core.numerics.edge_points import find_edge_points, scale_plane
-from lucid_finch.core.numerics.gradients import (
+from lucid_finch.core.numerics.edges import edge_points, gradients
+from lucid_finch.core.numerics.edges.background import Background, measure_background
+from lucid_finch.core.numerics.edges.edge_points import find_edge_points, scale_plane
+from lucid_finch.core.numerics.edges.gradients import (
     OPERATORS,
     gaussian_kernel,
     gradient_planes,
@@ -22,6 +21,7 @@ from lucid_finch.core.numerics.gradients import (
     operator_kernels,
     smoothed,
 )
+from lucid_finch.core.numerics.runtime.compiling import specialisations
 from tests.support import noise_pictures
 
 

@@ -8,12 +8,12 @@ from typing import Any
 
 import numpy as np
 
-from lucid_finch.core.numerics.arcs import cut_arcs, pair_arcs
-from lucid_finch.core.numerics.cross_sections import cross_sections, matched, weighted_sections, with_matched
-from lucid_finch.core.numerics.gradients import gaussian_kernel, smoothed
-from lucid_finch.core.numerics.line_votes import Voters, _runs
-from lucid_finch.core.numerics.rim_sections import moved_rims
-from lucid_finch.core.numerics.tiles import TILE, tiled
+from lucid_finch.core.numerics.edges.gradients import gaussian_kernel, smoothed
+from lucid_finch.core.numerics.fitting.arcs import cut_arcs, pair_arcs
+from lucid_finch.core.numerics.fitting.curve_refinement import moved_rims
+from lucid_finch.core.numerics.hough.line_votes import Voters, _runs
+from lucid_finch.core.numerics.hough.tiles import TILE, tiled
+from lucid_finch.core.numerics.profiles.normal_profiles import cross_sections, matched, weighted_sections, with_matched
 
 
 def along_ellipse(

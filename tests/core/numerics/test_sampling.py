@@ -11,11 +11,11 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import ndimage
 
-from lucid_finch.core.numerics import threads
-from lucid_finch.core.numerics.cross_sections import _AT_ONCE, cross_sections, matched, weighted_sections, with_matched
-from lucid_finch.core.numerics.sampling import sample_inside, sample_one
-from lucid_finch.core.numerics.scanning import ScanLines, sample_scans, slope_kernel, slopes
-from lucid_finch.core.numerics.turns import nearly_atan2, share_of_turn
+from lucid_finch.core.numerics.fitting.angles import nearly_atan2, share_of_turn
+from lucid_finch.core.numerics.profiles.normal_profiles import _AT_ONCE, cross_sections, matched, weighted_sections, with_matched
+from lucid_finch.core.numerics.profiles.sampling import sample_inside, sample_one
+from lucid_finch.core.numerics.profiles.scan_lines import ScanLines, sample_scans, slope_kernel, slopes
+from lucid_finch.core.numerics.runtime import threads
 
 
 @numba.njit(error_model="numpy")  # type: ignore[untyped-decorator]

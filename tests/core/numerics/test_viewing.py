@@ -2,19 +2,15 @@
 
 from __future__ import annotations
 
-import os
-import tempfile
 import unittest
-from pathlib import Path
-from unittest import mock
 
 import numpy as np
 
-from lucid_finch.core.display import colour_table, display_range, shown
 from lucid_finch.core.image import Frame, Image
-from lucid_finch.core.numerics import compiling, viewing
-from lucid_finch.core.numerics.viewing import halved, strokes, tint
-from lucid_finch.desktop.picture import Picture
+from lucid_finch.core.numerics.rendering import viewing
+from lucid_finch.core.numerics.rendering.viewing import halved, strokes, tint
+from lucid_finch.core.viewing.display import colour_table, display_range, shown
+from lucid_finch.desktop.canvas.picture import Picture
 from tests.support import disc
 
 
@@ -108,17 +104,6 @@ class Display(unittest.TestCase):
         self.assertLess(zero.max(), 40)
         grey = shown(np.array([[0.0, 5.0, 10.0, np.nan]], np.float32), "grey", 0.0, 10.0)
         self.assertEqual(grey.tolist(), [[0, 127, 255, 0]])
-
-
-class Kernels(unittest.TestCase):
-    def test_they_are_kept_by_the_digest_of_all_sources(self) -> None:
-        folder = compiling.cache_folder()
-        self.assertEqual(folder.name, compiling.source_digest())
-
-    def test_a_place_that_cannot_be_written_is_no_obstacle(self) -> None:
-        with tempfile.NamedTemporaryFile() as file, mock.patch.dict(os.environ, {"LUCID_FINCH_KERNELS": file.name}):
-            folder = compiling.cache_folder.__wrapped__()
-        self.assertTrue(folder.is_relative_to(Path(tempfile.gettempdir())))
 
 
 if __name__ == "__main__":

@@ -9,8 +9,8 @@ import unittest
 import numpy as np
 from numpy.typing import NDArray
 
-from lucid_finch.core.numerics.circle_votes import bands, centre_votes, find_centres
-from lucid_finch.core.numerics.line_votes import LineSpace, Voters, line_votes, trace_lines
+from lucid_finch.core.numerics.hough.circle_votes import bands, centre_votes, find_centres
+from lucid_finch.core.numerics.hough.line_votes import LineSpace, Voters, line_votes, trace_lines
 
 
 def voters(count: int, reach: float, seed: int = 0) -> Voters:

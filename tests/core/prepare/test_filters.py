@@ -11,7 +11,8 @@ from scipy import ndimage
 from lucid_finch.core.engine import Engine
 from lucid_finch.core.errors import Cancelled, ParameterError
 from lucid_finch.core.image import Image
-from lucid_finch.core.numerics import filters, ranks, threads
+from lucid_finch.core.numerics.filtering import filters, median_filters
+from lucid_finch.core.numerics.runtime import threads
 from lucid_finch.core.prepare.lighting import light_of
 from tests.core.prepare.test_steps import COLOUR, GREY, prepared
 
@@ -28,7 +29,9 @@ class Neighbourhoods(unittest.TestCase):
         for name, plane in PLANES.items():
             for size in (1, 3, 5, 7, 13):
                 with self.subTest(name, size=size):
-                    np.testing.assert_array_equal(ranks.median(plane, size), ndimage.median_filter(plane, size, mode="mirror"))
+                    np.testing.assert_array_equal(
+                        median_filters.median(plane, size), ndimage.median_filter(plane, size, mode="mirror")
+                    )
 
     def test_box_means(self) -> None:
         for name, plane in PLANES.items():
@@ -80,7 +83,7 @@ class Neighbourhoods(unittest.TestCase):
     def test_threads_change_no_byte(self) -> None:
         runs: dict[str, Any] = {
             "box": lambda p: filters.box_mean(p, 31),
-            "median": lambda p: ranks.median(p, 7),
+            "median": lambda p: median_filters.median(p, 7),
             "bilateral": lambda p: filters.bilateral(p, 2.0, 30.0),
         }
         before = threads.thread_count()

@@ -12,7 +12,7 @@ from hypothesis import strategies as some
 from lucid_finch.core import engine
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.image import Image
-from lucid_finch.core.margins import clipped, shrunk
+from lucid_finch.core.valid_region import clipped, shrunk
 from tests.core.prepare.test_steps import COLOUR, GREY, prepared
 
 SPOT = (83.3, 61.7)

@@ -1,7 +1,7 @@
 """Circles: discs, holes and rings of either polarity over a whole range of radii, cut, hidden and touching ones included.
 
-Edge points vote for centres (`numerics.circle_votes`), circles are laid through what lies around the best of them
-(`numerics.rims`) and moved to where the grey levels across the rim change fastest. Accepted is what the background would bring
+Edge points vote for centres (`numerics.hough.circle_votes`), circles are laid through what lies around the best of them
+(`numerics.fitting.circle_fitting`) and moved to where the grey levels across the rim change fastest. Accepted is what the background would bring
 forth less often than `false_alarms`; points that a surer circle explains count for no other.
 """
 
@@ -15,15 +15,8 @@ import numpy as np
 
 from lucid_finch.core.detection import Array, Column, EvidenceMap
 from lucid_finch.core.detector import Candidates, Context, DetectorParameters, Reason, Votes, Work
-from lucid_finch.core.edge_evidence import SLOPE, oriented_points
-from lucid_finch.core.image import Image
-from lucid_finch.core.judging import Limit
-from lucid_finch.core.numerics.circle_votes import centre_votes, find_centres
-from lucid_finch.core.numerics.line_votes import _BLOCK, block_density
-from lucid_finch.core.numerics.rims import filed_points, fit_rims, refined_rims, rim_profile
-from lucid_finch.core.numerics.threads import cancellable
-from lucid_finch.core.parameters import Range, gathers
-from lucid_finch.core.round_shapes import (
+from lucid_finch.core.detectors.shared.edge_features import SLOPE, oriented_points
+from lucid_finch.core.detectors.shared.round_shapes import (
     BEYOND,
     LEAST,
     POLARITIES,
@@ -35,6 +28,13 @@ from lucid_finch.core.round_shapes import (
     reasons_of,
     size_range,
 )
+from lucid_finch.core.image import Image
+from lucid_finch.core.judging import Limit
+from lucid_finch.core.numerics.fitting.circle_fitting import filed_points, fit_rims, refined_rims, rim_profile
+from lucid_finch.core.numerics.hough.circle_votes import centre_votes, find_centres
+from lucid_finch.core.numerics.hough.line_votes import _BLOCK, block_density
+from lucid_finch.core.numerics.runtime.threads import cancellable
+from lucid_finch.core.parameters import Range, gathers
 
 _MOST_CENTRES = 3000
 

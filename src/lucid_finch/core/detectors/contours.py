@@ -1,7 +1,7 @@
 """Contours: outlines of what is darker or brighter than its surroundings, with their nesting, measures and shapes.
 
-The image is parted in two (`numerics.binarizing`), the borders between both are followed (`numerics.borders`) and placed between
-pixels where the grey level is crossed; outlines are measured (`numerics.outlines`) and named by fit (`numerics.outline_names`).
+The image is parted in two (`numerics.regions.thresholding`), the borders between both are followed (`numerics.regions.borders`) and placed between
+pixels where the grey level is crossed; outlines are measured (`numerics.regions.outlines`) and named by fit (`numerics.regions.shape_classification`).
 Smoothing draws a rim inwards, by half its variance times the curvature; over a closed outline that adds up to an area of pi
 times the variance whatever its shape, which is given back.
 """
@@ -17,20 +17,28 @@ from numpy.typing import NDArray
 
 from lucid_finch.core.detection import Array, Column, EvidenceMap, Outlines
 from lucid_finch.core.detector import Candidates, Context, Detector, DetectorParameters, Finished, Reason, Work
+from lucid_finch.core.detectors.shared.thresholds import (
+    Level,
+    Method,
+    choose_level,
+    level_part,
+    signed_level,
+    smoothed_image,
+    smoothed_part,
+)
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.image import Image
 from lucid_finch.core.judging import Limit
-from lucid_finch.core.levels import Level, Method, choose_level, level_part, signed_level, smoothed_image, smoothed_part
-from lucid_finch.core.margins import clipped, shrunk
-from lucid_finch.core.numerics import outline_names
-from lucid_finch.core.numerics.borders import Borders, rings_of
-from lucid_finch.core.numerics.components import Parts, parts_of, reconstructed
-from lucid_finch.core.numerics.crossings import BLOCKED, cross_level
-from lucid_finch.core.numerics.gradients import gaussian_kernel
-from lucid_finch.core.numerics.outlines import label_places, measure_outlines, simplified
-from lucid_finch.core.numerics.threads import cancelled_here
+from lucid_finch.core.numerics.edges.gradients import gaussian_kernel
+from lucid_finch.core.numerics.regions import shape_classification
+from lucid_finch.core.numerics.regions.borders import Borders, rings_of
+from lucid_finch.core.numerics.regions.components import Parts, parts_of, reconstructed
+from lucid_finch.core.numerics.regions.iso_contours import BLOCKED, cross_level
+from lucid_finch.core.numerics.regions.outlines import label_places, measure_outlines, simplified
+from lucid_finch.core.numerics.runtime.threads import cancelled_here
 from lucid_finch.core.parameters import Range, forms, gathers, judges
 from lucid_finch.core.regions import blocked_pixels
+from lucid_finch.core.valid_region import clipped, shrunk
 
 Floats = NDArray[np.float64]
 _WITH_LEVEL = ("fixed", "hysteresis", "iso")
@@ -192,8 +200,8 @@ class Contours(Detector):
     purpose = "Outlines of what is darker or brighter than its surroundings: nesting, size, centre, shape."
     Parameters = ContoursParameters
     columns = (
-        Column("shape", "shape", "", "what fits best", names=outline_names.NAMES),
-        Column("runner_up", "or else", "", "what comes next", names=outline_names.NAMES),
+        Column("shape", "shape", "", "what fits best", names=shape_classification.NAMES),
+        Column("runner_up", "or else", "", "what comes next", names=shape_classification.NAMES),
         Column("area", "area", "px²", "without what is cut out of it", 1),
         Column("perimeter", "perimeter", "px", "length of the outline, without the staircase of the pixels", 1),
         Column("left", "left", "px", "of the upright box, by its outer edge", 1),
@@ -339,7 +347,7 @@ class Contours(Detector):
         columns["shape"], columns["runner_up"] = named[:, 0].astype(np.int8), named[:, 1].astype(np.int8)
         columns["score"] = named[:, 2]
         columns["corners"] = named[:, 3].astype(np.int64)
-        other = columns["shape"] == outline_names.NAMES.index("other")
+        other = columns["shape"] == shape_classification.NAMES.index("other")
         for k in np.flatnonzero(other).tolist()[:2000]:
             columns["corners"][k] = len(simplified(_outline(g, int(chosen[k])), _tolerance(g, int(chosen[k]))))
         outlines = _reported(image, g, chosen, parameters)
@@ -479,7 +487,9 @@ def _names(gathered: Gathered, rows: NDArray[np.int64]) -> Floats:
     new = np.array([row for row in rows.tolist() if row not in known], np.int64)
     if len(new):
         m = gathered.measures
-        named = outline_names.name_outlines(gathered.x, gathered.y, gathered.borders.start, m["jitter"], new, cancelled_here())
+        named = shape_classification.name_outlines(
+            gathered.x, gathered.y, gathered.borders.start, m["jitter"], new, cancelled_here()
+        )
         values = zip(named.code.tolist(), named.second.tolist(), named.score.tolist(), named.corners.tolist(), strict=True)
         known.update(zip(new.tolist(), values, strict=True))
     return np.array([known[row] for row in rows.tolist()], float).reshape(-1, 4)

@@ -1,7 +1,7 @@
 """Edge scans: where one boundary crosses many scan lines, and the line, circle or polynomial through those places.
 
 Each scan line is averaged along the boundary and differentiated by a Gaussian; the extrema of the slope, refined by a parabola,
-are the candidates. What a robust rule leaves of them is fitted (`numerics.fits`).
+are the candidates. What a robust rule leaves of them is fitted (`numerics.fitting.robust_fits`).
 """
 
 from __future__ import annotations
@@ -19,11 +19,11 @@ from lucid_finch.core.detector import Candidates, Context, Detector, DetectorPar
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.image import Image
 from lucid_finch.core.judging import Limit, Outcome, Rivals
-from lucid_finch.core.numerics import fits
-from lucid_finch.core.numerics.scanning import ScanLines, find_extrema, sample_scans, slope_kernel, slopes
+from lucid_finch.core.numerics.fitting import robust_fits
+from lucid_finch.core.numerics.profiles.scan_lines import ScanLines, find_extrema, sample_scans, slope_kernel, slopes
 from lucid_finch.core.parameters import forms, gathers, judges
-from lucid_finch.core.profiles import Crossing, Profile
 from lucid_finch.core.regions import Annulus, Rectangle
+from lucid_finch.core.viewing.profiles import Crossing, Profile
 
 _SLOPE = "grey/px"
 
@@ -488,16 +488,16 @@ def fitted(
 ) -> tuple[dict[str, Any] | None, NDArray[np.float64], NDArray[np.bool_]]:
     """The fit in the source frame, residuals, and which places it rests on."""
     kind = _fit_kind(parameters)
-    shape = {"line": fits.LINE, "circle": fits.CIRCLE}.get(kind)
+    shape = {"line": robust_fits.LINE, "circle": robust_fits.CIRCLE}.get(kind)
     points = places
     origin, side, way = _own_axes(gathered)
     if kind == "polynomial":
         points = np.stack([(places - origin) @ side, (places - origin) @ way], axis=1)
-        shape = fits.polynomial(parameters.degree, max(float(np.abs(points[:, 0]).max(initial=1.0)), 1.0))
+        shape = robust_fits.polynomial(parameters.degree, max(float(np.abs(points[:, 0]).max(initial=1.0)), 1.0))
     nothing = None, np.full(len(places), np.nan), np.zeros(len(places), bool)
     if shape is None:
         return nothing
-    found = fits.robust_fit(points, shape, parameters.outliers, parameters.outlier_limit)
+    found = robust_fits.robust_fit(points, shape, parameters.outliers, parameters.outlier_limit)
     if found is None:
         return nothing
     used = points[found.used]
@@ -522,7 +522,7 @@ def fitted(
     return about, found.residuals, found.used
 
 
-def _line_numbers(found: fits.Fit, used: NDArray[np.float64], reference: float) -> dict[str, Any]:
+def _line_numbers(found: robust_fits.Fit, used: NDArray[np.float64], reference: float) -> dict[str, Any]:
     a, b, c = (float(v) for v in found.model)
     theta = math.degrees(math.atan2(b, a))
     if theta < 0 or theta >= 180:

@@ -1,8 +1,8 @@
 """Edges: where grey levels change fastest, as ordered chains of sub-pixel points.
 
 Gradient, suppression along its direction, hysteresis and linking follow Canny (PAMI 8(6), 1986); the sub-pixel position and
-the linking are described in `numerics.edge_points` and `numerics.chains`, acceptance by the expected number of false alarms
-in `numerics.chain_chance`.
+the linking are described in `numerics.edges.edge_points` and `numerics.edges.chains`, acceptance by the expected number of false alarms
+in `numerics.edges.chain_significance`.
 """
 
 from __future__ import annotations
@@ -18,14 +18,14 @@ from pydantic import model_validator
 
 from lucid_finch.core.detection import Array, Column, EvidenceMap, Outlines
 from lucid_finch.core.detector import Candidates, Context, Detector, DetectorParameters, Finished, Reason, Work
-from lucid_finch.core.edge_evidence import SLOPE, GradientMaps, measured_points
+from lucid_finch.core.detectors.shared.edge_features import SLOPE, GradientMaps, measured_points
 from lucid_finch.core.image import Image
 from lucid_finch.core.judging import Limit
-from lucid_finch.core.numerics import chain_chance
-from lucid_finch.core.numerics.background import Background
-from lucid_finch.core.numerics.chains import Chains, chain_medians
-from lucid_finch.core.numerics.edge_points import EdgePoints
-from lucid_finch.core.numerics.linked import linked
+from lucid_finch.core.numerics.edges import chain_significance
+from lucid_finch.core.numerics.edges.background import Background
+from lucid_finch.core.numerics.edges.chains import Chains, chain_medians
+from lucid_finch.core.numerics.edges.edge_points import EdgePoints
+from lucid_finch.core.numerics.edges.significant_chains import linked
 from lucid_finch.core.parameters import Length, forms, gathers, judges
 from lucid_finch.core.regions import blocked_pixels
 
@@ -53,7 +53,7 @@ class EdgesParameters(DetectorParameters):
         unit=SLOPE,
         above=0.0,
         usual=(0.0, 30.0),
-        auto=f"{chain_chance.Z_LOW:g} times the background's gradient around each point",
+        auto=f"{chain_significance.Z_LOW:g} times the background's gradient around each point",
         help="Lower hysteresis limit: points with a smaller gradient belong to no chain.",
     )
     high: float | None = judges(
@@ -176,7 +176,7 @@ class Edges(Detector):
     def resolved(self, image: Image, gathered: Gathered, parameters: EdgesParameters) -> dict[str, Any]:
         typical = gathered.background.typical
         return {
-            "low": parameters.low if parameters.low is not None else chain_chance.Z_LOW * typical,
+            "low": parameters.low if parameters.low is not None else chain_significance.Z_LOW * typical,
             "background": typical,
             "background_correlation": gathered.background.correlation,
         }
@@ -268,7 +268,7 @@ class Edges(Detector):
         if enough:
             text += "it is no maximum along its own direction: it belongs to the flank of an edge nearby"
         else:
-            text += f"the weakest link must have {limit:.2f}, {chain_chance.Z_LOW:g} times the background here"
+            text += f"the weakest link must have {limit:.2f}, {chain_significance.Z_LOW:g} times the background here"
             if parameters.low is not None:
                 text = text[: text.index("the weakest link")] + f"the weakest link must have {limit:.2f}"
         change = None if enough or measured <= 0 else ("low", float(f"{0.98 * measured:.3g}"))

@@ -1,7 +1,7 @@
 """Ellipses: round shapes seen at a slant and oval ones, of either polarity, cut, hidden and touching ones included.
 
-Smooth arcs of edge chains, alone and in pairs, point to ellipses (`numerics.arcs`); these are laid through all edge points near
-them (`numerics.ellipse_rims`) and moved to where the grey levels across the rim change fastest. They are judged as circles are.
+Smooth arcs of edge chains, alone and in pairs, point to ellipses (`numerics.fitting.arcs`); these are laid through all edge points near
+them (`numerics.fitting.ellipse_fitting`) and moved to where the grey levels across the rim change fastest. They are judged as circles are.
 """
 
 from __future__ import annotations
@@ -16,17 +16,8 @@ from numpy.typing import NDArray
 
 from lucid_finch.core.detection import Array, Column, EvidenceMap
 from lucid_finch.core.detector import Candidates, Context, DetectorParameters, Reason, Votes, Work
-from lucid_finch.core.edge_evidence import SLOPE, OrientedPoints, oriented_points
-from lucid_finch.core.image import Image
-from lucid_finch.core.judging import Limit
-from lucid_finch.core.numerics.arcs import Arcs, Seeds, cut_arcs, pair_arcs
-from lucid_finch.core.numerics.ellipse_rims import lay_ellipses, refined_ellipses
-from lucid_finch.core.numerics.gradients import gaussian_kernel, smoothed
-from lucid_finch.core.numerics.line_votes import _BLOCK, block_density
-from lucid_finch.core.numerics.rims import Rims, filed_points
-from lucid_finch.core.numerics.threads import cancellable
-from lucid_finch.core.parameters import Range, gathers, judges
-from lucid_finch.core.round_shapes import (
+from lucid_finch.core.detectors.shared.edge_features import SLOPE, OrientedPoints, oriented_points
+from lucid_finch.core.detectors.shared.round_shapes import (
     BEYOND,
     LEAST,
     POLARITIES,
@@ -38,6 +29,15 @@ from lucid_finch.core.round_shapes import (
     reasons_of,
     size_range,
 )
+from lucid_finch.core.image import Image
+from lucid_finch.core.judging import Limit
+from lucid_finch.core.numerics.edges.gradients import gaussian_kernel, smoothed
+from lucid_finch.core.numerics.fitting.arcs import Arcs, Seeds, cut_arcs, pair_arcs
+from lucid_finch.core.numerics.fitting.circle_fitting import Rims, filed_points
+from lucid_finch.core.numerics.fitting.ellipse_fitting import lay_ellipses, refined_ellipses
+from lucid_finch.core.numerics.hough.line_votes import _BLOCK, block_density
+from lucid_finch.core.numerics.runtime.threads import cancellable
+from lucid_finch.core.parameters import Range, gathers, judges
 
 _MOST_ARCS = 4000
 _MOST_SEEDS = 3000

@@ -1,6 +1,6 @@
 """Lines: straight edges and strokes, broken or dashed ones included, out of votes over angle and offset.
 
-Edge points vote (`numerics.line_votes`); what supports a line is cut into segments and fitted (`numerics.segments`). Accepted is
+Edge points vote (`numerics.hough.line_votes`); what supports a line is cut into segments and fitted (`numerics.hough.segments`). Accepted is
 what the background would bring forth less often than `false_alarms`, so that neither a number of peaks nor of votes is asked.
 """
 
@@ -16,12 +16,12 @@ from numpy.typing import NDArray
 
 from lucid_finch.core.detection import Array, Column, EvidenceMap, Outlines
 from lucid_finch.core.detector import Candidates, Context, Detector, DetectorParameters, Finished, Reason, Votes, Work
-from lucid_finch.core.edge_evidence import SLOPE, GradientMaps, OrientedPoints, oriented_points
+from lucid_finch.core.detectors.shared.edge_features import SLOPE, GradientMaps, OrientedPoints, oriented_points
 from lucid_finch.core.image import Image
 from lucid_finch.core.judging import Limit, Rivals
-from lucid_finch.core.numerics.edge_points import EdgePoints
-from lucid_finch.core.numerics.line_votes import LineSpace, Traced, Voters, line_votes, trace_lines
-from lucid_finch.core.numerics.segments import Segments, cut_segments, refined
+from lucid_finch.core.numerics.edges.edge_points import EdgePoints
+from lucid_finch.core.numerics.hough.line_votes import LineSpace, Traced, Voters, line_votes, trace_lines
+from lucid_finch.core.numerics.hough.segments import Segments, cut_segments, refined
 from lucid_finch.core.parameters import Length, Range, forms, gathers, judges
 from lucid_finch.core.regions import blocked_pixels
 

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.image import LUMA, Image
-from lucid_finch.core.numerics.channels import mix
+from lucid_finch.core.numerics.filtering.channels import mix
 from lucid_finch.core.parameters import Parameters, gathers
 from lucid_finch.core.prepare.step import PreparationStep
 

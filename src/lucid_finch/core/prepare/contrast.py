@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.image import Frame, Image
-from lucid_finch.core.numerics.channels import mix
+from lucid_finch.core.numerics.filtering.channels import mix
 from lucid_finch.core.parameters import Parameters, gathers
 from lucid_finch.core.prepare.colour import Channel, ChannelParameters, Take
 from lucid_finch.core.prepare.step import PreparationStep

@@ -11,8 +11,8 @@ from pydantic import BeforeValidator
 
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.image import Image
-from lucid_finch.core.numerics import filters
-from lucid_finch.core.numerics.gradients import magnitude
+from lucid_finch.core.numerics.edges.gradients import magnitude
+from lucid_finch.core.numerics.filtering import filters
 from lucid_finch.core.parameters import Coefficients, gathers, rows_of_numbers
 from lucid_finch.core.prepare.step import BorderedParameters, PreparationStep, odd, over_planes
 

@@ -8,9 +8,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from lucid_finch.core.image import Image
-from lucid_finch.core.numerics import ranks
-from lucid_finch.core.numerics.gradients import gaussian_kernel, smoothed
-from lucid_finch.core.numerics.warping import resampled, resampling
+from lucid_finch.core.numerics.edges.gradients import gaussian_kernel, smoothed
+from lucid_finch.core.numerics.filtering import median_filters
+from lucid_finch.core.numerics.filtering.warping import resampled, resampling
 from lucid_finch.core.parameters import Length, Parameters, gathers
 from lucid_finch.core.prepare.step import PreparationStep, joined, planes_of
 
@@ -76,7 +76,7 @@ def light_of(plane: NDArray[Any], method: str, size: float, mask: NDArray[np.boo
     small = resampled(plane, *(resampling(n, max(1, round(n / step)), n / max(1, round(n / step))) for n in plane.shape))
     window = max(3, round(size / step) | 1)
     if method == "median":
-        small = smoothed(np.ascontiguousarray(ranks.median(small, window)), gaussian_kernel(window / 6))
+        small = smoothed(np.ascontiguousarray(median_filters.median(small, window)), gaussian_kernel(window / 6))
     elif method == "gaussian":
         small = smoothed(small, gaussian_kernel(window / 4))
     else:

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from lucid_finch.core.image import Image
-from lucid_finch.core.numerics.threads import over_bands
+from lucid_finch.core.numerics.runtime.threads import over_bands
 from lucid_finch.core.parameters import gathers
 from lucid_finch.core.prepare.step import BorderedParameters, PreparationStep, odd, over_planes
 

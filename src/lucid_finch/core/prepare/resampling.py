@@ -8,7 +8,7 @@ import numpy as np
 
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.image import Frame, Image
-from lucid_finch.core.numerics.warping import resampled, resampling, warped
+from lucid_finch.core.numerics.filtering.warping import resampled, resampling, warped
 from lucid_finch.core.parameters import Parameters, gathers
 from lucid_finch.core.prepare.step import PreparationStep, joined, planes_of, spread_invalid
 

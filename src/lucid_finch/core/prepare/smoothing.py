@@ -8,8 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from lucid_finch.core.image import Image
-from lucid_finch.core.numerics import filters, ranks
-from lucid_finch.core.numerics.gradients import gaussian_kernel, smoothed
+from lucid_finch.core.numerics.edges.gradients import gaussian_kernel, smoothed
+from lucid_finch.core.numerics.filtering import filters, median_filters
 from lucid_finch.core.parameters import gathers
 from lucid_finch.core.prepare.step import BorderedParameters, PreparationStep, odd, over_planes
 
@@ -75,7 +75,7 @@ class Smooth(PreparationStep):
         run = {
             "gaussian": lambda plane: smoothed(plane, weights),
             "box": lambda plane: filters.box_mean(plane, size),
-            "median": lambda plane: ranks.median(plane, size),
+            "median": lambda plane: median_filters.median(plane, size),
             "bilateral": lambda plane: filters.bilateral(plane, min(parameters.sigma, _MOST_BILATERAL), spread),
         }[method]
         return over_planes(image, run, (margin, margin), parameters.border, "smooth", **changes)

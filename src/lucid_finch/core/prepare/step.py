@@ -12,8 +12,8 @@ from numpy.typing import NDArray
 
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.image import Frame, Image
-from lucid_finch.core.margins import clipped, shrunk
 from lucid_finch.core.parameters import Parameters, gathers
+from lucid_finch.core.valid_region import clipped, shrunk
 
 Border = Literal["mirror", "replicate", "constant", "trim"]
 

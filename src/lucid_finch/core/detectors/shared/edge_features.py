@@ -1,0 +1,219 @@
+"""Edge points as evidence that more than one detector rests on: measured once an image, with the maps of the steps to them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from lucid_finch.core.detection import Arithmetic, Array, EvidenceMap
+from lucid_finch.core.detector import Context
+from lucid_finch.core.image import Image
+from lucid_finch.core.numerics.edges import chain_significance
+from lucid_finch.core.numerics.edges.background import Background, measure_background
+from lucid_finch.core.numerics.edges.chain_normals import chain_normals
+from lucid_finch.core.numerics.edges.chains import Chains, link_chains
+from lucid_finch.core.numerics.edges.edge_points import EdgePoints, find_edge_points, scale_plane
+from lucid_finch.core.numerics.edges.gradients import (
+    Kernel1D,
+    gaussian_kernel,
+    gradient_planes,
+    magnitude,
+    operator_kernels,
+    smoothed,
+)
+from lucid_finch.core.regions import Region, blocked_pixels
+from lucid_finch.core.valid_region import clipped, shrunk
+
+SLOPE = "grey/px"
+
+_CHAIN = 5
+_ALONE = 4.0
+"""Points of shorter chains tell only from so many times the background on."""
+
+
+def measured_points(
+    image: Image, region: Region | None, sigma: float, context: Context, operator: str = "gaussian", floor: float | None = None
+) -> tuple[EdgePoints, Background]:
+    """Thinned points above `floor` (grey levels per px), or above the background, and the background. Raises `Cancelled`."""
+    kernels = operator_kernels(operator, sigma)
+    blocked = blocked_pixels(image, region, len(kernels[0]) // 2)
+    where = region.model_dump_json() if region is not None else ""
+    key = f"{operator} {sigma!r} {where}"
+    background = context.shared(
+        f"background {key}", lambda: measure_background(image.pixels, kernels, image.quantum, blocked, context.cancelled)
+    )
+    factor, least = (chain_significance.Z_LOW, 0.0) if floor is None else (0.0, floor)
+    least = max(least, 1e-6 * image.span)
+    points = context.shared(
+        f"points {key} {floor!r}",
+        lambda: find_edge_points(image.pixels, kernels, background, factor, least, blocked, context.cancelled),
+    )
+    return points, background
+
+
+@dataclass(frozen=True)
+class OrientedPoints:
+    """Edge points with a direction each that their chain has steadied."""
+
+    points: EdgePoints
+    background: Background
+    chains: Chains
+    nx: NDArray[np.float32]
+    ny: NDArray[np.float32]
+    """Unit vectors from dark to bright."""
+    clear: NDArray[np.float32]
+    """Strength over the scale of the background's gradient."""
+    chain_of: NDArray[np.int32]
+    """Number of the chain of each point."""
+    along: NDArray[np.int32]
+    """Place of each point along all chains, one after the other with a gap between."""
+    members: NDArray[np.int32]
+    """Points of its chain."""
+
+    def listed(self, points: NDArray[Any], chain: NDArray[np.int64]) -> dict[str, Array]:
+        """Columns of some points as findings list them; `chain` ascends and tells whose each is."""
+        p = self.points
+        return {
+            "x": p.x[points],
+            "y": p.y[points],
+            "direction": np.degrees(np.arctan2(p.gy[points], p.gx[points])) % 360.0,
+            "strength": p.strength[points],
+            "chain": chain,
+            "place": np.arange(len(points)) - np.searchsorted(chain, chain),
+        }
+
+    def telling(self) -> NDArray[np.int64]:
+        """The points that may speak for a shape: of weak ones only those that hang together, since most others are noise."""
+        return np.flatnonzero((self.members >= _CHAIN) | (self.clear >= _ALONE))
+
+    @property
+    def nbytes(self) -> int:
+        return self.points.nbytes + 6 * self.nx.nbytes
+
+
+def oriented_points(
+    image: Image, region: Region | None, sigma: float, context: Context, floor: float | None = None
+) -> OrientedPoints:
+    """Thinned points above the background, or above `floor`, as `edges` has them, with the directions of their chains. Raises
+    `Cancelled`."""
+    points, background = measured_points(image, region, sigma, context, floor=floor)
+
+    def make() -> OrientedPoints:
+        clear = np.asarray(points.strength / np.maximum(points.scale, np.float32(1e-12)), np.float32)
+        # How sure each chain is by itself, shapes do not ask.
+        chains = link_chains(points, image.width, clear)
+        found = chain_normals(chains.order, chains.start, chains.closed, points.gx, points.gy, clear)
+        return OrientedPoints(points, background, chains, found.nx, found.ny, clear, found.chain, found.along, found.members)
+
+    where = region.model_dump_json() if region is not None else ""
+    return context.shared(f"oriented {sigma!r} {where} {floor!r}", make)
+
+
+class GradientMaps:
+    """The plain steps from grey levels to thinned edge points, for a rectangle, from the image with a margin."""
+
+    def __init__(
+        self, image: Image, points: EdgePoints, background: Background, sigma: float, operator: str = "gaussian",
+        low: float | None = None,
+    ) -> None:  # fmt: skip
+        self.image, self.points, self.background, self.sigma, self.low = image, points, background, sigma, low
+        self.kernels: tuple[Kernel1D, Kernel1D] = operator_kernels(operator, sigma)
+
+    def _with_margin(self, box: tuple[int, int, int, int], margin: int) -> tuple[Array, tuple[slice, slice]]:
+        left, top, right, bottom = box
+        x0, y0 = max(left - margin, 0), max(top - margin, 0)
+        part = self.image.pixels[y0 : bottom + margin, x0 : right + margin]
+        return np.ascontiguousarray(part), (slice(top - y0, bottom - y0), slice(left - x0, right - x0))
+
+    def smoothed(self, *box: int) -> Array:
+        weights = gaussian_kernel(self.sigma)
+        part, inner = self._with_margin(box, len(weights) // 2)  # type: ignore[arg-type]
+        return smoothed(part, weights)[inner]
+
+    def gradient(self, *box: int) -> tuple[Array, Array]:
+        part, inner = self._with_margin(box, len(self.kernels[0]) // 2)  # type: ignore[arg-type]
+        gx, gy = gradient_planes(part, self.kernels)
+        return gx[inner], gy[inner]
+
+    def gradient_x(self, *box: int) -> Array:
+        return self.gradient(*box)[0]
+
+    def gradient_y(self, *box: int) -> Array:
+        return self.gradient(*box)[1]
+
+    def magnitude(self, *box: int) -> Array:
+        return magnitude(*self.gradient(*box))
+
+    def direction(self, *box: int) -> Array:
+        gx, gy = self.gradient(*box)
+        return np.asarray(np.degrees(np.arctan2(gy, gx)) % np.float32(360.0), np.float32)
+
+    def limit(self, *box: int) -> Array:
+        """The lower limit at every pixel."""
+        left, top, right, bottom = box
+        if self.low is not None:
+            return np.full((bottom - top, right - left), self.low, np.float32)
+        plane = scale_plane(self.background.scale, self.image.width, top, bottom)[:, left:right]
+        return np.asarray(chain_significance.Z_LOW * plane, np.float32)
+
+    def above(self, *box: int) -> Array:
+        magnitude = self.magnitude(*box)
+        return np.where(magnitude >= self.limit(*box), magnitude, np.float32(0))
+
+    def thinned(self, left: int, top: int, right: int, bottom: int) -> Array:
+        points = self.points
+        out = np.zeros((bottom - top, right - left), np.float32)
+        row, column, here = points.within(left, top, right, bottom)
+        out[row, column] = points.strength[here]
+        return out
+
+    def listed(self) -> list[EvidenceMap]:
+        """The maps of these steps as evidence, in their order."""
+        smooth, derive = (line.astype(float) for line in self.kernels)
+        x, y = np.outer(smooth, derive), np.outer(derive, smooth)
+        blur = gaussian_kernel(self.sigma)
+        sums: dict[str, tuple[dict[str, Any], bool]] = {
+            "smoothed": ({"weights": np.outer(blur, blur)}, False),
+            "gradient_x": ({"x": x}, False),
+            "gradient_y": ({"y": y}, False),
+            "magnitude": ({"x": x, "y": y}, True),
+        }
+        reach = (len(blur) if self.sigma > 0 else 1) // 2, len(smooth) // 2
+
+        def one(name: str, label: str, unit: str, kind: Any, compute: Any, help: str) -> EvidenceMap:
+            arithmetic = Arithmetic("prepared", *sums[name]) if name in sums else None
+            return replace(
+                self.map(name, label, unit, kind, compute, help, reach[0 if name == "smoothed" else 1]), arithmetic=arithmetic
+            )
+
+        return [
+            one("smoothed", "smoothed", "grey", "grey", self.smoothed, "the image after the Gaussian smoothing"),
+            one("gradient_x", "gradient x", SLOPE, "signed", self.gradient_x, "positive where it brightens to the right"),
+            one("gradient_y", "gradient y", SLOPE, "signed", self.gradient_y, "positive where it brightens downwards"),
+            one("magnitude", "magnitude", SLOPE, "grey", self.magnitude, "length of the gradient"),
+            one("direction", "direction", "deg", "cyclic", self.direction, "from dark to bright, 0 is right, 90 down"),
+            one("above", "above limit", SLOPE, "grey", self.above, "magnitude where it reaches the lower limit"),
+            one("thinned", "thinned", SLOPE, "mask", self.thinned, "maxima of the magnitude along the gradient"),
+        ]
+
+    def map(self, name: str, label: str, unit: str, kind: Any, compute: Any, help: str, margin: int) -> EvidenceMap:
+        """A map in the frame of the image, unsure within `margin` px of its border."""
+        image = self.image
+        sure = shrunk(clipped(image.corners, image.sure), margin * image.frame.scale)
+        return EvidenceMap(name, label, unit, kind, image.width, image.height, compute, image.frame, help, sure=sure)
+
+    def marked(self, name: str, label: str, help: str, chosen: Callable[[], tuple[EdgePoints, NDArray[np.bool_]]]) -> EvidenceMap:
+        """A mask of edge points, which and of which is asked when it is looked at; it changes with the limits."""
+
+        def compute(left: int, top: int, right: int, bottom: int) -> Array:
+            points, kept = chosen()
+            out = np.zeros((bottom - top, right - left), np.uint8)
+            row, column, here = points.within(left, top, right, bottom)
+            out[row, column] = kept[here]
+            return out
+
+        return replace(self.map(name, label, "", "mask", compute, help, len(self.kernels[0]) // 2), judged=True)

@@ -1,0 +1,1 @@
+"""Gradients, edge points, chains and their significance."""

@@ -1,0 +1,49 @@
+"""Links edge points into chains and tells how surely each is none of the background's doing."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from lucid_finch.core.numerics.edges import chain_significance
+from lucid_finch.core.numerics.edges.background import Background
+from lucid_finch.core.numerics.edges.chains import Chains, link_chains
+from lucid_finch.core.numerics.edges.edge_points import EdgePoints
+
+
+@dataclass(frozen=True)
+class Linked:
+    """Chains, and -log10 of the expected number of each in such a background."""
+
+    chains: Chains
+    log_nfa: NDArray[np.float64]
+
+    def points_above(self, log_nfa: float) -> NDArray[np.int32]:
+        """Indices of the points of all chains that are at least so sure."""
+        sure = np.repeat(self.log_nfa >= log_nfa, np.diff(self.chains.start))
+        return self.chains.order[sure]
+
+
+def linked(points: EdgePoints, background: Background, size: tuple[int, int], low: float | None = None) -> Linked:
+    """Chains of the points of an image of that width and height; `low` is the lower limit of their gradient, grey levels
+    per pixel, or None where it follows from the background."""
+    scale: Any = np.maximum(points.scale, np.float32(1e-12))
+    z_low: Any = chain_significance.Z_LOW if low is None else np.float32(low) / scale
+    chains = link_chains(points, size[0], chain_significance.weights(points.strength / scale, z_low))
+    count = np.diff(chains.start)
+    mean_low: Any = z_low
+    if low is not None and len(chains):
+        mean_low = np.add.reduceat(np.minimum(z_low, 1e6)[chains.order].astype(float), chains.start[:-1]) / count
+    first, last = chains.order[chains.start[:-1]], chains.order[chains.start[1:] - 1]
+    log_nfa = chain_significance.log_nfa(
+        chains.length,
+        np.hypot(points.x[last] - points.x[first], points.y[last] - points.y[first]),
+        chains.energy / np.maximum(count, 1),
+        mean_low,
+        background.correlation,
+        size[0] * size[1],
+    )
+    return Linked(chains, log_nfa)

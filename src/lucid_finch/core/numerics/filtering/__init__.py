@@ -1,0 +1,1 @@
+"""Filters over whole planes."""

@@ -1,0 +1,1 @@
+"""Fits of lines, circles, ellipses and polynomials."""

@@ -1,0 +1,1 @@
+"""Accumulators of lines and circles, and segments."""

@@ -1,0 +1,335 @@
+"""Line segments out of the points that support a line: where to cut, and what each segment measures.
+
+Without a given bridge, which pieces belong together follows from the pieces themselves: one line more must be worth it
+(`line_votes.best_parts`). Each segment is fitted by orthogonal least squares on its own points.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from lucid_finch.core.numerics.hough.line_votes import _JOINED, _MOST_PIECES, Traced, Voters, _entropy, _pieces, best_parts
+from lucid_finch.core.numerics.profiles.normal_profiles import cross_sections
+from lucid_finch.core.numerics.runtime.compiling import kernel
+
+_END = 4.0
+"""px at either end of a segment that do not tell its direction."""
+_SQUARES = 2 * math.sqrt(math.pi)
+"""Sum of the autocorrelation of what a Gaussian has smoothed, over its standard deviation."""
+
+_ALIKE = 1.6
+"""The same for places a px apart that are interpolated between pixels."""
+
+_SWEEP = 8.0
+"""The same for directions, each the mean of some neighbours' along the chain."""
+
+COLUMNS = ("theta", "rho", "t1", "t2", "held", "rms", "angle_std", "offset_std", "bow", "bow_std", "worth", "votes", "side")
+"""theta, rho: normal form from the centre. t1, t2: ends along (-sin, cos) theta. held: px with support. side: -1 to 1, whether
+the gradients point along the normal. bow: px between arc and chord. worth: nats above what one line more costs."""
+
+
+@dataclass(frozen=True)
+class Segments:
+    """One entry a segment in each of `COLUMNS`, the line that it was cut from, and its points."""
+
+    columns: dict[str, NDArray[np.float64]]
+    line: NDArray[np.int64]
+    start: NDArray[np.int64]
+    support: NDArray[np.int32]
+    bridged: float
+    """px: the longest gap that was joined."""
+
+    def __len__(self) -> int:
+        return len(self.line)
+
+
+@kernel
+def _cut(  # type: ignore[no-untyped-def]
+    x, y, nx, ny, weight, theta, rho, start, support, reach, bridge, step, cost, slack, chance, joined, grain, out, line,
+    out_start, out_support,
+):  # fmt: skip
+    size = int(2 * reach) + 4
+    first = np.zeros(size + 1, np.int64)
+    cover = np.zeros(size, np.int32)
+    begin, end, held = np.empty(_MOST_PIECES), np.empty(_MOST_PIECES), np.empty(_MOST_PIECES)
+    score, back = np.empty(_MOST_PIECES + 1), np.empty(_MOST_PIECES + 1, np.int64)
+    ends, begins = np.empty(_MOST_PIECES, np.int64), np.empty(_MOST_PIECES, np.int64)
+    made, used, longest = 0, 0, 0.0
+    for l in range(theta.size):
+        count = start[l + 1] - start[l]
+        if count < 3:
+            continue
+        chosen = support[start[l] : start[l + 1]]
+        c, s = math.cos(theta[l]), math.sin(theta[l])
+        cover[:] = 0
+        lowest, highest = size, -1
+        for k in range(count):
+            i = chosen[k]
+            at = int(y[i] * c - x[i] * s + reach) + 1
+            cover[at] += 1
+            lowest, highest = min(lowest, at), max(highest, at)
+        # The points in order along the line.
+        total = 0
+        for k in range(lowest, highest + 2):
+            first[k] = total
+            total += cover[k]
+        sorted_points = np.empty(count, np.int32)
+        for k in range(count):
+            i = chosen[k]
+            at = int(y[i] * c - x[i] * s + reach) + 1
+            sorted_points[first[at]] = i
+            first[at] += 1
+        parts = _pieces(cover[lowest : highest + 1], highest + 1 - lowest, joined, begin, end, held, _MOST_PIECES)
+        stretches = 0
+        if bridge < 0.0:
+            best_parts(begin[:parts], end[:parts], held[:parts], chance[l], step, max(cost - slack, 1.0), score, back)
+            j = parts
+            while j > 0:
+                if back[j] == j:
+                    j -= 1
+                    continue
+                begins[stretches], ends[stretches] = back[j], j
+                stretches += 1
+                j = back[j]
+        else:
+            for j in range(parts):
+                if stretches and begin[j] - end[j - 1] <= bridge:
+                    ends[stretches - 1] = j + 1
+                else:
+                    begins[stretches], ends[stretches] = j, j + 1
+                    stretches += 1
+        for q in range(stretches):
+            if made >= line.size:
+                return made, used, longest
+            a, b = begins[q], ends[q]
+            covered = 0.0
+            for j in range(a, b):
+                covered += held[j]
+                if j > a:
+                    longest = max(longest, begin[j] - end[j - 1])
+            from_bin, to_bin = lowest + int(begin[a]), lowest + int(end[b - 1])
+            k0 = first[from_bin - 1] if from_bin > lowest else 0
+            k1 = first[to_bin - 1]
+            if k1 - k0 < 3:
+                continue
+            turn, offset = theta[l], rho[l]
+            limit = 1e9
+            # At its ends an edge bends round a corner: what lies there pulls with the longest lever.
+            short = min(_END, 0.15 * (end[b - 1] - begin[a]))
+            lead, tail = from_bin + short - reach - 1, to_bin - short - reach - 1
+            rms = 0.0
+            for _ in range(4):
+                cc, ss = math.cos(turn), math.sin(turn)
+                n, mx, my = 0.0, 0.0, 0.0
+                for k in range(k0, k1):
+                    i = sorted_points[k]
+                    t = y[i] * c - x[i] * s
+                    if abs(x[i] * cc + y[i] * ss - offset) <= limit and lead <= t <= tail:
+                        n += 1.0
+                        mx += x[i]
+                        my += y[i]
+                if n < 3:
+                    break
+                mx /= n
+                my /= n
+                sxx, sxy, syy = 0.0, 0.0, 0.0
+                for k in range(k0, k1):
+                    i = sorted_points[k]
+                    t = y[i] * c - x[i] * s
+                    if abs(x[i] * cc + y[i] * ss - offset) <= limit and lead <= t <= tail:
+                        dx, dy = x[i] - mx, y[i] - my
+                        sxx += dx * dx
+                        sxy += dx * dy
+                        syy += dy * dy
+                new = 0.5 * math.atan2(2 * sxy, sxx - syy) + 0.5 * math.pi
+                if math.cos(new - turn) < 0:
+                    new += math.pi
+                turn = new
+                offset = mx * math.cos(turn) + my * math.sin(turn)
+                cc, ss = math.cos(turn), math.sin(turn)
+                least = sxx * cc * cc + 2 * sxy * cc * ss + syy * ss * ss
+                rms = math.sqrt(max(least, 0.0) / max(n - 2, 1.0))
+                limit = max(3.0 * rms, 0.05)
+            cc, ss = math.cos(turn), math.sin(turn)
+            n, mt, md, side, votes = 0.0, 0.0, 0.0, 0.0, 0.0
+            t1, t2 = 1e18, -1e18
+            for k in range(k0, k1):
+                i = sorted_points[k]
+                t, d = y[i] * cc - x[i] * ss, x[i] * cc + y[i] * ss - offset
+                t1, t2 = min(t1, t), max(t2, t)
+                side += nx[i] * cc + ny[i] * ss
+                votes += weight[i]
+                if abs(d) <= limit:
+                    n += 1.0
+                    mt += t
+                    md += d
+            mt /= max(n, 1.0)
+            md /= max(n, 1.0)
+            s2, s3, s4, sd1, sd2, leaning, lean2 = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
+            for k in range(k0, k1):
+                i = sorted_points[k]
+                t, d = y[i] * cc - x[i] * ss - mt, x[i] * cc + y[i] * ss - offset - md
+                if abs(d + md) <= limit:
+                    s2 += t * t
+                    s3 += t * t * t
+                    s4 += t * t * t * t
+                    sd1 += d * t
+                    sd2 += d * t * t
+                    lean = (ny[i] * cc - nx[i] * ss) * (1.0 if nx[i] * cc + ny[i] * ss > 0 else -1.0)
+                    leaning += lean * t
+                    lean2 += lean * lean
+            half = 0.5 * max(t2 - t1, 1.0)
+            # The part of the parabola that no line explains.
+            rest = s4 - s3 * s3 / max(s2, 1e-9) - s2 * s2 / max(n, 1.0)
+            rest = max(rest, 1e-9)
+            bend = (sd2 - s3 * sd1 / max(s2, 1e-9)) / rest
+            wide = max(1.0, grain)
+            bow, bow_var = bend * half * half, (rms * half * half) ** 2 * wide / rest
+            # Where an edge bends, its normal turns: a second witness, the surer one on short stretches.
+            turn_rate = leaning / max(s2, 1e-9)
+            loose = max(lean2 - leaning * turn_rate, 1e-6) / max(n - 2, 1.0) * _SWEEP / max(s2, 1e-9)
+            turned, turned_var = -0.5 * turn_rate * half * half, 0.25 * loose * half**4
+            share = bow_var / (bow_var + turned_var)
+            bow, bow_var = bow + share * (turned - bow), bow_var * turned_var / (bow_var + turned_var)
+            out[0, made], out[1, made], out[2, made], out[3, made] = turn, offset, t1, t2
+            out[4, made], out[5, made] = covered, rms
+            out[6, made] = rms * math.sqrt(wide / max(s2, 1e-9))
+            out[7, made] = rms * math.sqrt(wide / max(n, 1.0))
+            out[8, made], out[9, made] = bow, math.sqrt(bow_var)
+            length = end[b - 1] - begin[a]
+            out[10, made] = length / step * _entropy(min(covered / length, 1.0), chance[l]) - cost
+            out[11, made], out[12, made] = votes, side / (k1 - k0)
+            line[made] = l
+            for k in range(k0, k1):
+                out_support[used] = sorted_points[k]
+                used += 1
+            made += 1
+            out_start[made] = used
+    return made, used, longest
+
+
+def cut_segments(voters: Voters, traced: Traced, reach: float, bridge: float | None, grain: float) -> Segments:
+    """Segments of all lines; `bridge` (px): the longest gap that is joined, None: by worth. `grain` (px): how far the errors
+    of neighbouring points are alike (one standard deviation of what smoothed them)."""
+    lines = len(traced.theta)
+    room = max(16, len(traced.support) // 3 + lines)
+    out, line = np.empty((len(COLUMNS), room)), np.empty(room, np.int64)
+    start, support = np.zeros(room + 1, np.int64), np.empty(max(len(traced.support), 1), np.int32)
+    made, used, longest = _cut(
+        voters.x, voters.y, voters.nx, voters.ny, voters.weight, traced.theta, traced.rho, traced.start, traced.support, reach,
+        -1.0 if bridge is None else float(bridge), traced.step, traced.cost, traced.slack, traced.chance, _JOINED,
+        _SQUARES * grain, out, line, start, support,
+    )  # fmt: skip
+    columns = {name: out[k, :made].copy() for k, name in enumerate(COLUMNS)}
+    return Segments(columns, line[:made], start[: made + 1], support[:used], float(longest))
+
+
+_ACROSS = 2.0
+"""px by which the neighbourhood of a line is smoothed across it: where a photograph's edges err least."""
+_FIRST = 40
+"""Points of a segment that the first round takes at least, if it has them."""
+_APART = 0.3
+"""px: where the wider smoothing moves a line by more, something beside it is the reason."""
+
+
+@kernel
+def _feet(x, y, start, stride, theta, rho, left, top, feet, along, first):  # type: ignore[no-untyped-def]
+    """Where every so many points of each segment stand on its line: place in the image and normal into `feet` (4, n), place along
+    the line into `along`; those of segment q are `first[q]` .. `first[q + 1]`."""
+    made = 0
+    for q in range(theta.size):
+        c, s = math.cos(theta[q]), math.sin(theta[q])
+        for k in range(start[q], start[q + 1], stride[q]):
+            t = y[k] * c - x[k] * s
+            feet[0, made], feet[1, made] = rho[q] * c - t * s + left, rho[q] * s + t * c + top
+            feet[2, made], feet[3, made] = c, s
+            along[made] = t
+            made += 1
+        first[q + 1] = made
+
+
+@kernel
+def _straighten(along, slope, bend, third, first, theta, rho, moved, shift, told):  # type: ignore[no-untyped-def]
+    """Lays each line through the places at which the slope across it is steepest; those beyond three times the scatter do not
+    count. `told` (5, segments): how many count, the mean third derivative, rms, sum of squares along the line, all that were
+    asked."""
+    for q in range(theta.size):
+        a, b = first[q], first[q + 1]
+        sum_third, sound = 0.0, 0
+        for k in range(a, b):
+            if np.isfinite(slope[k]) and slope[k] != 0:
+                sum_third += third[k] if slope[k] > 0 else -third[k]
+                sound += 1
+        mean_third = sum_third / max(sound, 1)
+        for k in range(a, b):
+            shift[k] = np.inf
+            if np.isfinite(slope[k]) and slope[k] != 0:
+                shift[k] = (-bend[k] if slope[k] > 0 else bend[k]) / min(mean_third, -1e-9)
+        tilt, offset, middle, rms, limit = 0.0, 0.0, 0.0, 0.0, np.inf
+        n, spread = 0.0, 1e-9
+        for _ in range(2):
+            n, total, aside = 0.0, 0.0, 0.0
+            for k in range(a, b):
+                if abs(shift[k]) < 1.0 and abs(shift[k] - offset - tilt * (along[k] - middle)) <= limit:
+                    n += 1.0
+                    total += along[k]
+                    aside += shift[k]
+            new_middle, new_offset = total / max(n, 1.0), aside / max(n, 1.0)
+            spread, cross = 1e-9, 0.0
+            for k in range(a, b):
+                if abs(shift[k]) < 1.0 and abs(shift[k] - offset - tilt * (along[k] - middle)) <= limit:
+                    off = along[k] - new_middle
+                    spread += off * off
+                    cross += off * shift[k]
+            new_tilt = cross / spread
+            squares = 0.0
+            for k in range(a, b):
+                if abs(shift[k]) < 1.0 and abs(shift[k] - offset - tilt * (along[k] - middle)) <= limit:
+                    rest = shift[k] - new_offset - new_tilt * (along[k] - new_middle)
+                    squares += rest * rest
+            rms = math.sqrt(squares / max(n - 2.0, 1.0))
+            tilt, offset, middle, limit = new_tilt, new_offset, new_middle, 3.0 * rms
+        c, s = math.cos(theta[q]), math.sin(theta[q])
+        px, py = (rho[q] + offset) * c - middle * s, (rho[q] + offset) * s + middle * c
+        theta[q] -= math.atan(tilt)
+        rho[q] = px * math.cos(theta[q]) + py * math.sin(theta[q])
+        moved[q] += offset
+        told[0, q], told[1, q], told[2, q], told[3, q], told[4, q] = n, mean_third, rms, spread, b - a
+
+
+def refined(
+    pixels: NDArray[Any], mask: NDArray[np.bool_] | None, voters: Voters, segments: Segments, rows: NDArray[np.int64]
+) -> Segments:
+    """The segments with those of `rows` laid through what is measured across them; one that has neighbours stays as it is."""
+    if not len(rows):
+        return segments
+    height, width = pixels.shape
+    count = np.diff(segments.start)[rows]
+    start = np.concatenate([[0], np.cumsum(count)]).astype(np.int64)
+    points = segments.support[np.repeat(segments.start[rows] - start[:-1], count) + np.arange(start[-1])]
+    x, y = voters.x[points].astype(float), voters.y[points].astype(float)
+    theta, rho = segments.columns["theta"][rows].copy(), segments.columns["rho"][rows].copy()
+    moved, told, first = np.zeros(len(rows)), np.empty((5, len(rows))), np.zeros(len(rows) + 1, np.int64)
+    feet, along, shift = np.empty((4, len(x))), np.empty(len(x)), np.empty(len(x))
+    for sparsest in (100, 1):
+        # The first round needs no more than some of the points.
+        stride = np.clip(count // _FIRST, 1, sparsest)
+        _feet(x, y, start, stride, theta, rho, 0.5 * (width - 1), 0.5 * (height - 1), feet, along, first)
+        at_x, at_y, nx, ny = feet[:, : first[-1]]
+        section = cross_sections(pixels, mask, at_x, at_y, nx, ny, (_ACROSS,))
+        _straighten(along, section.slope, section.bend, section.third, first, theta, rho, moved, shift, told)
+    n, third, rms, spread, asked = told
+    sure = (n >= 0.6 * asked) & (third < 0) & (np.abs(moved) <= _APART) & (rms <= 0.5)
+    columns = {name: values.copy() for name, values in segments.columns.items()}
+    here = rows[sure]
+    # The ends keep their places along the line.
+    columns["theta"][here], columns["rho"][here] = theta[sure], rho[sure]
+    columns["rms"][here] = rms[sure]
+    columns["angle_std"][here] = rms[sure] * np.sqrt(_ALIKE / spread[sure])
+    columns["offset_std"][here] = rms[sure] * np.sqrt(_ALIKE / n[sure])
+    return replace(segments, columns=columns)

@@ -1,0 +1,1 @@
+"""Grey levels sampled along lines and across curves."""

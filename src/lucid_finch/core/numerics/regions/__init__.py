@@ -1,0 +1,1 @@
+"""Binary images: thresholds, components, outlines, shapes."""

@@ -1,0 +1,1 @@
+"""Pixels of the screen: levels, views and strokes."""

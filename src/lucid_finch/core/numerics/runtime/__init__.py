@@ -1,0 +1,1 @@
+"""What every kernel needs: the compiler, its cache, threads."""

@@ -1,0 +1,252 @@
+"""Numbers: real and whole ones, several at once, and lengths that may carry a unit."""
+
+from __future__ import annotations
+
+import math
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+from pydantic import GetCoreSchemaHandler
+from pydantic.json_schema import JsonSchemaValue
+from pydantic_core import PydanticCustomError, core_schema
+
+from lucid_finch.core.errors import ParameterError
+from lucid_finch.core.parameter_types.base import (
+    Option,
+    ParameterType,
+    bounds_in_words,
+    quantiles,
+    spread_out,
+    unit_in_words,
+    within_bounds,
+)
+
+if TYPE_CHECKING:
+    from lucid_finch.core.parameters import Declaration
+
+
+class Number(ParameterType):
+    """A real number."""
+
+    is_number = True
+
+    def parse(self, text: str, declared: Declaration) -> Any:
+        try:
+            return float(text)
+        except ValueError:
+            return text
+
+    def show(self, value: Any) -> str:
+        return "" if value is None else f"{value:.6g}"
+
+    def allowed(self, declared: Declaration) -> str:
+        return f"a number{bounds_in_words(declared)}{unit_in_words(declared)}"
+
+    def fit(self, number: float, declared: Declaration) -> Any:
+        return within_bounds(float(f"{number:.3g}"), declared)
+
+    def sweep(self, declared: Declaration, current: Any, measured: Sequence[float] = ()) -> list[Any]:
+        number = self.number_of(current)
+        given = []
+        for limit in quantiles(measured) if declared.criterion else []:
+            try:
+                given.append(declared.from_limit(limit))
+            except OverflowError:
+                continue
+        if not given:
+            low, high = declared.usual or self._around(number, declared)
+            given = spread_out(low, high)
+        found = set()
+        for value in given:
+            fitted = self.fit(float(f"{value:.2g}"), declared)
+            if math.isfinite(value) and (declared.above is None or value > declared.above):
+                found.add(fitted)
+        if number is not None:
+            found.add(self._same_kind(number))
+        return sorted(found)
+
+    def number_of(self, value: Any) -> float | None:
+        """The number behind a value as recipes have it, or None."""
+        return float(value) if isinstance(value, (int, float)) and not isinstance(value, bool) else None
+
+    def _same_kind(self, number: float) -> Any:
+        return number
+
+    def _around(self, number: float | None, declared: Declaration) -> tuple[float, float]:
+        middle = number or 1.0
+        low, high = sorted((middle / 3, middle * 3))
+        return low, high
+
+
+class ExpectedNumber(Number):
+    """An expected number of events: three digits say enough of it."""
+
+    def show(self, value: Any) -> str:
+        return "" if value is None else f"{value:.3g}"
+
+
+class WholeNumber(Number):
+    """A whole number; only odd ones where the declaration says so."""
+
+    def parse(self, text: str, declared: Declaration) -> Any:
+        number = super().parse(text, declared)
+        return int(number) if isinstance(number, float) and number.is_integer() else number
+
+    def show(self, value: Any) -> str:
+        return "" if value is None else str(value)
+
+    def allowed(self, declared: Declaration) -> str:
+        odd = "an odd number" if declared.odd else "a whole number"
+        return f"{odd}{bounds_in_words(declared)}{unit_in_words(declared)}"
+
+    def fit(self, number: float, declared: Declaration) -> Any:
+        if not math.isfinite(number):
+            return int(declared.least or 1)
+        whole = int(within_bounds(round(number), declared))
+        if declared.odd and whole % 2 == 0:
+            whole += 1 if declared.most is None or whole + 1 <= declared.most else -1
+        return whole
+
+    def _same_kind(self, number: float) -> Any:
+        return int(number)
+
+
+_LENGTH = re.compile(r"\s*([0-9]*\.?[0-9]+(?:e[-+]?[0-9]+)?)\s*(px|%w|%h|%|mm)?\s*", re.IGNORECASE)
+
+
+@dataclass(frozen=True)
+class Length:
+    """A length that may carry a unit: px (the default), % of the diagonal, %w, %h of width or height, or mm."""
+
+    value: float
+    unit: str = "px"
+
+    @staticmethod
+    def parse(given: object) -> Length:
+        """From a number or a text such as "3%". Raises ValueError."""
+        if isinstance(given, Length):
+            return given
+        if isinstance(given, str) and (match := _LENGTH.fullmatch(given)) and math.isfinite(float(match[1])):
+            return Length(float(match[1]), (match[2] or "px").lower())
+        if isinstance(given, (int, float)) and not isinstance(given, bool) and math.isfinite(given) and given >= 0:
+            return Length(float(given))
+        raise ValueError(f"{given!r} is no length")
+
+    def pixels(self, width: int, height: int) -> float:
+        """The length in px of an image of that size. Raises `ParameterError` for mm: there is no calibration yet."""
+        whole = {"px": 100.0, "%": math.hypot(width, height), "%w": float(width), "%h": float(height)}
+        if self.unit not in whole:
+            raise ParameterError(f"{self}: a length in mm needs a calibrated image")
+        return self.value * whole[self.unit] / 100.0
+
+    def plain(self) -> float | str:
+        """As it is written to a recipe."""
+        return self.value if self.unit == "px" else str(self)
+
+    def __str__(self) -> str:
+        return f"{self.value:g}{self.unit}"
+
+    @classmethod
+    def __get_pydantic_core_schema__(cls, source: Any, handler: GetCoreSchemaHandler) -> core_schema.CoreSchema:
+        def check(given: object) -> Length:
+            try:
+                return cls.parse(given)
+            except ValueError as error:
+                raise PydanticCustomError("length", "{reason}", {"reason": str(error)}) from error
+
+        write = core_schema.plain_serializer_function_ser_schema(lambda length: length.plain())
+        return core_schema.no_info_plain_validator_function(check, serialization=write)
+
+    @classmethod
+    def __get_pydantic_json_schema__(cls, schema: Any, handler: Any) -> JsonSchemaValue:
+        return {"anyOf": [{"type": "number", "minimum": 0}, {"type": "string", "pattern": r"^[0-9.]+(px|%|%w|%h|mm)?$"}]}
+
+
+class LengthType(Number):
+    """A `Length`."""
+
+    def parse(self, text: str, declared: Declaration) -> Any:
+        return text
+
+    def show(self, value: Any) -> str:
+        number = value.plain() if isinstance(value, Length) else value
+        return "" if number is None else f"{number:.6g}" if isinstance(number, float) else str(number)
+
+    def allowed(self, declared: Declaration) -> str:
+        return f"a length such as 25, 25px, 3%, 20%w{bounds_in_words(declared)}{unit_in_words(declared)}"
+
+    def fit(self, number: float, declared: Declaration) -> Any:
+        return max(float(f"{number:.3g}"), 0.0)
+
+    def number_of(self, value: Any) -> float | None:
+        return None if value is None else Length.parse(value).value
+
+
+class Numbers(ParameterType):
+    """A fixed count of numbers."""
+
+    def __init__(self, count: int) -> None:
+        self.count = count
+
+    def parse(self, text: str, declared: Declaration) -> Any:
+        try:
+            return tuple(float(part) for part in re.split(r"[;,\s]+", text.strip()) if part)
+        except ValueError:
+            return text
+
+    def from_words(self, words: Sequence[str], declared: Declaration) -> Any:
+        return self.parse(" ".join(words), declared)
+
+    def show(self, value: Any) -> str:
+        return "" if value is None else ", ".join(f"{v:.6g}" for v in value)
+
+    def allowed(self, declared: Declaration) -> str:
+        return f"{self.count} numbers{bounds_in_words(declared)}{unit_in_words(declared)}"
+
+    def option(self, declared: Declaration) -> Option:
+        word = super().option(declared).placeholder
+        return Option(self.count, " ".join([word] * self.count))
+
+
+Range = tuple[float | None, float | None]
+"""The least and the most; None for no such end."""
+
+
+class RangeType(ParameterType):
+    """A `Range`."""
+
+    is_number = True
+
+    def parse(self, text: str, declared: Declaration) -> Any:
+        parts = [part.strip().lower() for part in re.split(r"[;,]|\bto\b", text)]
+        try:
+            ends = [None if part in ("", "auto", "none", "open") else float(part) for part in parts]
+        except ValueError:
+            return text
+        return (ends[0], None) if len(ends) == 1 else tuple(ends)
+
+    def from_words(self, words: Sequence[str], declared: Declaration) -> Any:
+        return self.parse(",".join(words), declared)
+
+    def show(self, value: Any) -> str:
+        return "" if value is None else ", ".join("auto" if end is None else f"{end:.6g}" for end in value)
+
+    def allowed(self, declared: Declaration) -> str:
+        bounds = bounds_in_words(declared) + unit_in_words(declared)
+        return f"minimum and maximum, two numbers{bounds}; auto for either"
+
+    def option(self, declared: Declaration) -> Option:
+        word = super().option(declared).placeholder
+        return Option(2, f"{word} {word}")
+
+    def fit(self, number: float, declared: Declaration) -> Any:
+        return float(f"{within_bounds(number, declared):.3g}")
+
+    def with_end(self, value: Any, end: int, number: float) -> tuple[float | None, float | None]:
+        """The range with its lower (0) or upper (1) end set; the other end gives way."""
+        least, most = value or (None, None)
+        if end == 0:
+            return number, most if most is None else max(most, number)
+        return least if least is None else min(least, number), number

@@ -1,0 +1,64 @@
+"""Structured values: regions and tables of coefficients."""
+
+from __future__ import annotations
+
+import json
+import re
+from typing import TYPE_CHECKING, Any
+
+from lucid_finch.core.errors import ParameterError
+from lucid_finch.core.parameter_types.base import ParameterType
+
+if TYPE_CHECKING:
+    from lucid_finch.core.parameters import Declaration
+
+Coefficients = tuple[tuple[float, ...], ...]
+"""Rows of numbers."""
+
+
+class RegionType(ParameterType):
+    """A region of interest as plain data."""
+
+    def parse(self, text: str, declared: Declaration) -> Any:
+        if not text.lstrip().startswith("{"):
+            return text
+        try:
+            return json.loads(text)
+        except ValueError as error:
+            raise ParameterError(f"{declared.name}: is not valid JSON ({error}); it must be {declared.allowed}") from None
+
+    def show(self, value: Any) -> str:
+        return "" if value is None else json.dumps(value)
+
+    def allowed(self, declared: Declaration) -> str:
+        return 'a region such as {"shape": "rectangle", "x": 50, "y": 40, "width": 60, "height": 30}'
+
+
+class CoefficientsType(ParameterType):
+    """Rows of numbers, an odd count of rows and of columns."""
+
+    def parse(self, text: str, declared: Declaration) -> Any:
+        if text.lstrip().startswith("["):
+            try:
+                return json.loads(text)
+            except ValueError:
+                return text
+        return rows_of_numbers(text)
+
+    def show(self, value: Any) -> str:
+        return "" if value is None else "; ".join(" ".join(f"{number:g}" for number in row) for row in value)
+
+    def allowed(self, declared: Declaration) -> str:
+        return "rows of numbers such as [[1, 0, -1], [2, 0, -2], [1, 0, -1]], an odd count of rows and of columns"
+
+
+def rows_of_numbers(text: str) -> Any:
+    """Rows from a text such as "1 0 -1; 2 0 -2": numbers separated by spaces, commas or tabs, rows by semicolons or new lines.
+
+    What cannot be read is returned as it is, for validation to refuse.
+    """
+    try:
+        rows = [row for row in re.split(r"[;\n]", text.strip()) if row.strip()]
+        return tuple(tuple(float(cell) for cell in re.split(r"[\s,]+", row.strip(" \t,"))) for row in rows)
+    except ValueError:
+        return text

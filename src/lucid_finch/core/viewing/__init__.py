@@ -1,0 +1,1 @@
+"""What any front end needs to show results."""

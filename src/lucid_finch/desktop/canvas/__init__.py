@@ -1,0 +1,1 @@
+"""Panes with images, maps, marks and drawn shapes."""

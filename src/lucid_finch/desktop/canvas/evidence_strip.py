@@ -1,0 +1,133 @@
+"""The evidence strip: the stages of the chosen detector as a row of live thumbnails."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+from PySide6.QtCore import QEvent, QRect, QSize, Qt, Signal
+from PySide6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QScrollArea, QWidget
+
+from lucid_finch.desktop.canvas.picture import Picture
+from lucid_finch.desktop.toolkit.guard import guarded
+from lucid_finch.desktop.toolkit.theme import current_theme
+
+WIDTH, HEIGHT = 98, 66
+
+
+class Stage(QWidget):
+    """One thumbnail with its label."""
+
+    chosen = Signal(str)
+
+    def __init__(self, name: str, label: str) -> None:
+        super().__init__()
+        self.name, self.label = name, label
+        self.active = False
+        self._pixels: NDArray[np.uint32] | None = None
+        self._fit()
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName(label)
+        self.setToolTip(self.tr("{}: show it in the active pane").format(label))
+        self.setCursor(Qt.CursorShape.PointingHandCursor)
+
+    def _fit(self) -> None:
+        self.setFixedSize(WIDTH + 4, HEIGHT + self.fontMetrics().height() + 9)
+
+    @guarded
+    def changeEvent(self, event: QEvent) -> None:
+        super().changeEvent(event)
+        if event.type() in (QEvent.Type.FontChange, QEvent.Type.StyleChange):
+            self._fit()
+
+    def show_picture(self, picture: Picture) -> None:
+        ratio = self.devicePixelRatioF()
+        self._pixels = picture.thumbnail(round(WIDTH * ratio), round(HEIGHT * ratio))
+        self.update()
+
+    @guarded
+    def paintEvent(self, event: QPaintEvent) -> None:
+        theme = current_theme()
+        painter = QPainter(self)
+        box = QRect(2, 2, WIDTH, HEIGHT)
+        painter.fillRect(self.rect().adjusted(1, 1, -1, -1), QColor(theme.surround_bar))
+        if self._pixels is not None:
+            height, width = self._pixels.shape
+            painter.drawImage(box, QImage(self._pixels.data, width, height, 4 * width, QImage.Format.Format_RGB32))
+        painter.setPen(QColor("#f0b140" if self.active else theme.surround_text))
+        text = self.fontMetrics().elidedText(self.label, Qt.TextElideMode.ElideRight, WIDTH - 8)
+        painter.drawText(QRect(6, HEIGHT + 3, WIDTH - 8, self.fontMetrics().height() + 3), Qt.AlignmentFlag.AlignVCenter, text)
+        if self.active or self.hasFocus():
+            painter.setPen(QPen(QColor("#f0b140"), 1.4))
+            painter.drawRect(self.rect().adjusted(1, 1, -2, -2))
+        painter.end()
+
+    @guarded
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        self.chosen.emit(self.name)
+
+    @guarded
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
+            self.chosen.emit(self.name)
+        else:
+            super().keyPressEvent(event)
+
+
+class EvidenceStrip(QScrollArea):
+    """The row of stages."""
+
+    chosen = Signal(str)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setWidgetResizable(True)
+        self.setFrameShape(QFrame.Shape.NoFrame)
+        self.setAccessibleName(self.tr("Stages"))
+        self.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.stages: dict[str, Stage] = {}
+        self._page = QWidget()
+        self._page.setObjectName("strip")
+        self._row = QHBoxLayout(self._page)
+        self._row.setContentsMargins(6, 5, 6, 5)
+        self._row.setSpacing(5)
+        self._row.addStretch(1)
+        self.setWidget(self._page)
+        self._fit()
+
+    def _fit(self) -> None:
+        self.setFixedHeight(HEIGHT + self.fontMetrics().height() + 30)
+
+    @guarded
+    def changeEvent(self, event: QEvent) -> None:
+        super().changeEvent(event)
+        if event.type() in (QEvent.Type.FontChange, QEvent.Type.StyleChange):
+            self._fit()
+
+    def show_stages(self, stages: list[tuple[str, str]]) -> None:
+        """Names and labels in order; kept as they are if they are the same."""
+        if [(s.name, s.label) for s in self.stages.values()] == stages:
+            return
+        for stage in self.stages.values():
+            self._row.removeWidget(stage)
+            stage.hide()
+            stage.deleteLater()
+        self.stages = {name: Stage(name, label) for name, label in stages}
+        for number, stage in enumerate(self.stages.values()):
+            stage.chosen.connect(self.chosen)
+            self._row.insertWidget(number, stage)
+
+    def show_picture(self, picture: Picture) -> None:
+        if picture.name in self.stages:
+            self.stages[picture.name].show_picture(picture)
+
+    def show_active(self, names: set[str]) -> None:
+        for name, stage in self.stages.items():
+            if stage.active != (name in names):
+                stage.active = name in names
+                stage.update()
+                if stage.active:
+                    self.ensureWidgetVisible(stage)
+
+    def sizeHint(self) -> QSize:
+        return QSize(400, self.height())

@@ -1,0 +1,1 @@
+"""Tables, lists and cards of the drawer."""

@@ -1,0 +1,301 @@
+"""The list of images: thumbnails, the same recipe on each, and a mark where an expectation is not met."""
+
+from __future__ import annotations
+
+import re
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from PySide6.QtCore import QAbstractListModel, QModelIndex, QPersistentModelIndex, QRect, QSize, Qt, QTimer, Signal
+from PySide6.QtGui import QColor, QImage, QPainter, QPen
+from PySide6.QtWidgets import (
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QListView,
+    QPushButton,
+    QStyle,
+    QStyledItemDelegate,
+    QStyleOptionViewItem,
+    QVBoxLayout,
+    QWidget,
+)  # fmt: skip
+
+from lucid_finch.core.cache import Cache
+from lucid_finch.core.engine import Engine
+from lucid_finch.core.errors import Cancelled, FileError, ParameterError
+from lucid_finch.core.recipe import Recipe
+from lucid_finch.desktop.canvas.picture import Picture
+from lucid_finch.desktop.study.worker import Coordinator, Job
+from lucid_finch.desktop.toolkit.guard import guarded
+from lucid_finch.desktop.toolkit.theme import current_theme
+from lucid_finch.files.images import ENDINGS, read_image
+
+WIDTH, HEIGHT = 132, 84
+
+
+@dataclass(frozen=True)
+class Place:
+    """Where an image is: a file, and which of its pictures."""
+
+    path: Path
+    page: int = 0
+
+    def label(self, several: bool) -> str:
+        return f"{self.path.name} [{self.page + 1}]" if several else self.path.name
+
+
+@dataclass
+class Entry:
+    """One image of the list."""
+
+    place: Place
+    several: bool = False
+    thumbnail: NDArray[np.uint32] | None = None
+    counts: tuple[int, ...] | None = None
+    """Findings of each detector; None until the recipe has been run on it."""
+    unmet: tuple[str, ...] = ()
+    failure: str = ""
+
+    @property
+    def label(self) -> str:
+        return self.place.label(self.several)
+
+
+def images_in(paths: Sequence[Path]) -> list[Place]:
+    """The images of files and folders, in the order in which people count. Raises `FileError` for a folder without any."""
+    places: list[Place] = []
+    for path in paths:
+        if path.is_dir():
+            inside = sorted((p for p in path.iterdir() if p.suffix.lower() in ENDINGS and p.is_file()), key=_counting)
+            if not inside:
+                raise FileError(path, "holds no image that Lucid Finch reads")
+            places += [Place(p) for p in inside]
+        else:
+            places.append(Place(path))
+    return places
+
+
+def _counting(path: Path) -> list[Any]:
+    """So that img2 comes before img10."""
+    return [(1, int(part), "") if part.isdigit() else (0, 0, part.lower()) for part in re.split(r"(\d+)", path.name)]
+
+
+class _Model(QAbstractListModel):
+    def __init__(self) -> None:
+        super().__init__()
+        self.entries: list[Entry] = []
+
+    def rowCount(self, parent: QModelIndex | QPersistentModelIndex = QModelIndex()) -> int:  # noqa: B008
+        return 0 if parent.isValid() else len(self.entries)
+
+    def data(self, index: QModelIndex | QPersistentModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        if not index.isValid():
+            return None
+        entry = self.entries[index.row()]
+        if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.AccessibleTextRole):
+            return entry.label
+        if role == Qt.ItemDataRole.ToolTipRole:
+            said = [str(entry.place.path), entry.failure, *entry.unmet]
+            return "\n".join(line for line in said if line)
+        return None
+
+    def changed(self, row: int) -> None:
+        index = self.index(row, 0)
+        self.dataChanged.emit(index, index)
+
+
+class _Tiles(QStyledItemDelegate):
+    def sizeHint(self, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex) -> QSize:
+        return QSize(WIDTH + 12, HEIGHT + 2 * option.fontMetrics.height() + 14)
+
+    @guarded
+    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex) -> None:
+        model: Any = index.model()
+        entry: Entry = model.entries[index.row()]
+        theme = current_theme()
+        rect = option.rect.adjusted(3, 3, -3, -3)
+        chosen = bool(option.state & QStyle.StateFlag.State_Selected)
+        painter.fillRect(rect, QColor(theme.accent_soft if chosen else theme.card))
+        painter.setPen(QPen(QColor(theme.accent if chosen else theme.line), 1))
+        painter.drawRect(rect.adjusted(0, 0, -1, -1))
+        box = QRect(rect.left() + 3, rect.top() + 3, WIDTH, HEIGHT)
+        if entry.thumbnail is None:
+            painter.fillRect(box, QColor(theme.surround))
+        else:
+            height, width = entry.thumbnail.shape
+            painter.drawImage(box, QImage(entry.thumbnail.data, width, height, 4 * width, QImage.Format.Format_RGB32))
+        line = option.fontMetrics.height()
+        painter.setPen(QColor(theme.text))
+        text = option.fontMetrics.elidedText(entry.label, Qt.TextElideMode.ElideMiddle, WIDTH)
+        painter.drawText(QRect(box.left(), box.bottom() + 3, WIDTH, line), Qt.AlignmentFlag.AlignLeft, text)
+        wrong = bool(entry.failure or entry.unmet)
+        said = "cannot be read" if entry.failure else "…" if entry.counts is None else " · ".join(str(c) for c in entry.counts)
+        painter.setPen(QColor(theme.bad if wrong else theme.quiet))
+        below = QRect(box.left(), box.bottom() + 3 + line, WIDTH, line)
+        painter.drawText(below, Qt.AlignmentFlag.AlignLeft, f"! {said}" if wrong else said)
+
+
+class ImageList(QWidget):
+    """Follows no recipe by itself: `use_recipe` runs one over all images, in the background and when nothing else runs."""
+
+    wanted = Signal(object)
+    """The `Place` of the image that was chosen."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.entries: list[Entry] = []
+        self.current = -1
+        self.others_busy: Callable[[], bool] = lambda: False
+        """Whether something more urgent runs."""
+        self._recipe: Recipe | None = None
+        self._worker: Coordinator | None = None
+        self._model = _Model()
+        self.view = QListView()
+        self.view.setModel(self._model)
+        self.view.setItemDelegate(_Tiles(self.view))
+        self.view.setViewMode(QListView.ViewMode.IconMode)
+        self.view.setFlow(QListView.Flow.LeftToRight)
+        self.view.setResizeMode(QListView.ResizeMode.Adjust)
+        self.view.setMovement(QListView.Movement.Static)
+        self.view.setUniformItemSizes(True)
+        self.view.setFrameShape(QFrame.Shape.NoFrame)
+        self.view.setAccessibleName(self.tr("Images"))
+        self.view.selectionModel().currentChanged.connect(lambda now, before: self._chosen(now.row()))
+        self.said = QLabel()
+        self.said.setObjectName("quiet")
+        self.next_wrong = QPushButton(self.tr("Next not as expected"))
+        self.next_wrong.setToolTip(self.tr("Go to the next image that does not meet an expectation or cannot be read"))
+        self.next_wrong.clicked.connect(self.go_to_wrong)
+        row = QHBoxLayout()
+        row.setContentsMargins(8, 3, 8, 3)
+        row.addWidget(self.said, 1)
+        row.addWidget(self.next_wrong)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        layout.addLayout(row)
+        layout.addWidget(self.view, 1)
+        self._later = QTimer(self)
+        self._later.setSingleShot(True)
+        self._later.setInterval(500)
+        self._later.timeout.connect(self._start)
+        self._say()
+
+    def show_places(self, places: Sequence[Place], current: int = 0, quiet: bool = False) -> None:
+        """Replace the list; `quiet` if the current one is on the bench already."""
+        several = [sum(other.path == p.path for other in places) > 1 if len(places) < 2000 else p.page > 0 for p in places]
+        self._model.beginResetModel()
+        self.entries = [Entry(place, many) for place, many in zip(places, several, strict=True)]
+        self._model.entries = self.entries
+        self._model.endResetModel()
+        self.current = current if quiet else -1
+        self.select(current)
+        self._later.start()
+
+    def select(self, row: int) -> None:
+        if 0 <= row < len(self.entries):
+            index = self._model.index(row, 0)
+            self.view.setCurrentIndex(index)
+            self.view.scrollTo(index)
+
+    def step(self, by: int) -> None:
+        """To the next image (1) or the one before (-1)."""
+        self.select(min(max(self.current + by, 0), len(self.entries) - 1))
+
+    def go_to_wrong(self) -> None:
+        count = len(self.entries)
+        for offset in range(1, count + 1):
+            row = (self.current + offset) % count
+            if self.entries[row].unmet or self.entries[row].failure:
+                self.select(row)
+                return
+
+    def _chosen(self, row: int) -> None:
+        if row != self.current and 0 <= row < len(self.entries):
+            self.current = row
+            self.wanted.emit(self.entries[row].place)
+
+    def use_recipe(self, recipe: Recipe) -> None:
+        """Run this recipe over all images, once it has been left alone for half a second."""
+        self._recipe = recipe
+        if len(self.entries) > 1:
+            self._later.start()
+
+    def _start(self) -> None:
+        recipe, entries, current = self._recipe, self.entries, max(self.current, 0)
+        if recipe is None or len(entries) < 2:
+            return
+        for entry in entries:
+            entry.counts, entry.unmet = None, ()
+        self.view.viewport().update()
+        if self._worker is None:
+            self._worker = Coordinator()
+            self._worker.setParent(self)
+            self._worker.part_done.connect(self._part_done)
+        order = sorted(range(len(entries)), key=lambda row: abs(row - current))
+
+        def work(job: Job) -> None:
+            engine = Engine(Cache(96 * 1024 * 1024))
+            for row in order:
+                while self.others_busy() and not job.cancelled():
+                    time.sleep(0.02)
+                if job.cancelled():
+                    return
+                job.emit_part((entries, row, *_run_one(engine, recipe, entries[row], job)))
+
+        self._worker.submit("images", work)
+        self._say()
+
+    def _part_done(self, generation: int, part: tuple[Any, ...]) -> None:
+        entries, row, thumbnail, counts, unmet, failure = part
+        if entries is not self.entries:
+            return
+        entry = self.entries[row]
+        entry.thumbnail = thumbnail if thumbnail is not None else entry.thumbnail
+        entry.counts, entry.unmet, entry.failure = counts, unmet, failure
+        self._model.changed(row)
+        self._say()
+
+    def _say(self) -> None:
+        done = sum(e.counts is not None or bool(e.failure) for e in self.entries)
+        wrong = sum(bool(e.unmet or e.failure) for e in self.entries)
+        text = self.tr("{} of {} images looked at").format(done, len(self.entries))
+        if not self.entries:
+            text = self.tr("Open a folder, or drop several images: the same recipe is run on each.")
+        elif wrong:
+            text += self.tr(", {} not as expected").format(wrong)
+        self.said.setText(text)
+        self.next_wrong.setEnabled(wrong > 0)
+
+    @property
+    def busy(self) -> bool:
+        return self._later.isActive() or (self._worker is not None and self._worker.busy)
+
+    def close_worker(self) -> None:
+        self._later.stop()
+        if self._worker is not None:
+            self._worker.close()
+
+
+def _run_one(
+    engine: Engine, recipe: Recipe, entry: Entry, job: Job
+) -> tuple[NDArray[np.uint32] | None, tuple[int, ...] | None, tuple[str, ...], str]:
+    """Thumbnail, counts, expectations that are not met, and what went wrong."""
+    thumbnail = None
+    try:
+        image = read_image(entry.place.path, page=entry.place.page)
+        if entry.thumbnail is None:
+            thumbnail = Picture.of_image(image, "", "").thumbnail(WIDTH, HEIGHT)
+        run = engine.run(recipe, image, cancelled=job.cancelled)
+    except Cancelled:
+        raise
+    except (FileError, ParameterError) as error:
+        return thumbnail, None, (), str(error)
+    counts = tuple(len(d.findings) for d in run.detections.values())
+    return thumbnail, counts, tuple(str(u) for u in run.unmet), ""

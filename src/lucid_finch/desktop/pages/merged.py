@@ -1,0 +1,84 @@
+"""The page of merged findings: what several detectors found, each once, and who found it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+
+import numpy as np
+from PySide6.QtCore import Signal
+from PySide6.QtGui import QColor
+
+from lucid_finch.core.combining import COLUMNS, Combined
+from lucid_finch.core.detection import Detection, Findings
+from lucid_finch.core.image import Frame
+from lucid_finch.desktop.canvas.pane import Marks
+from lucid_finch.desktop.pages.tables import FilteredTable
+
+
+def as_findings(merged: Combined) -> Findings:
+    """The merged findings with texts as codes, as tables want them."""
+    columns = {c.name: merged.findings[c.name] for c in COLUMNS}
+    declared = []
+    for column in COLUMNS:
+        if column.name in ("detector", "also"):
+            names, codes = np.unique(columns[column.name].astype(str), return_inverse=True)
+            columns[column.name] = codes.astype(np.int64)
+            column = replace(column, names=tuple(str(n) for n in names))
+        declared.append(column)
+    return Findings(columns, tuple(declared))
+
+
+def merged_marks(merged: Combined, detections: Mapping[str, Detection], colours: Mapping[str, QColor]) -> list[Marks]:
+    """Marks of the merged findings, in the colour of the detector that each is from, with the numbers of the merged table."""
+    found = []
+    for name in merged.of:
+        detection = detections.get(name)
+        if detection is None:
+            continue
+        mine = merged.findings["detector"] == name
+        rows = np.searchsorted(np.sort(detection.findings["id"]), merged.findings["number"][mine])
+        rows = np.argsort(detection.findings["id"], kind="stable")[rows]
+        outlines = detection.outlines.take(rows, Frame())
+        x, y = detection.findings["x"][rows], detection.findings["y"][rows]
+        found.append(Marks.of(outlines, x, y, merged.findings["id"][mine], colours[name]))
+    return found
+
+
+def one_mark(detection: Detection, rows: list[int], colour: QColor) -> Marks:
+    """Findings drawn bolder over the merged ones, until others are chosen."""
+    some = np.array(rows, np.int64)
+    findings = detection.findings
+    marks = Marks.of(
+        detection.outlines.take(some, Frame()), findings["x"][some], findings["y"][some], findings["id"][some], colour
+    )
+    return replace(marks, chosen=frozenset(range(len(rows))), nameless=True, passing=True)
+
+
+def _equal(one: Combined, other: Combined) -> bool:
+    pairs = [(one.findings[c.name], other.findings[c.name]) for c in COLUMNS]
+    return one.of == other.of and all(np.array_equal(a, b, equal_nan=a.dtype.kind == "f") for a, b in pairs)
+
+
+class MergedPage(FilteredTable):
+    """A table of the merged findings; choosing a row tells whose finding it is."""
+
+    picked = Signal(str, int)
+    """Name of the detector, and the number of the finding there."""
+
+    def __init__(self, name: str) -> None:
+        super().__init__(name)
+        self.merged: Combined | None = None
+        self.table.rows_chosen.connect(self._row_chosen)
+
+    def show_merged(self, merged: Combined | None) -> None:
+        """Show another result of merging; one that says the same leaves the table as it is, with what is chosen in it."""
+        same = merged is not None and self.merged is not None and _equal(merged, self.merged)
+        self.merged = merged
+        if not same:
+            self.show_table(as_findings(merged) if merged is not None else None, {}, "detector")
+
+    def _row_chosen(self, rows: list[int]) -> None:
+        if rows and self.merged is not None:
+            found = self.merged.findings
+            self.picked.emit(str(found["detector"][rows[0]]), int(found["number"][rows[0]]))

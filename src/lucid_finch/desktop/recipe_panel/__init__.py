@@ -1,0 +1,1 @@
+"""Recipe cards and the settings of the selected one."""

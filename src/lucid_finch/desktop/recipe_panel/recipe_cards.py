@@ -1,0 +1,354 @@
+"""The recipe column: cards for the source, each preparation step and each detector, and what can be done with them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+from typing import Any
+
+from PySide6.QtCore import QSize, Qt, Signal
+from PySide6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QMenu,
+    QScrollArea,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)  # fmt: skip
+
+from lucid_finch.core.detectors import KINDS
+from lucid_finch.core.errors import ParameterError
+from lucid_finch.core.prepare import STEPS
+from lucid_finch.desktop.study.study import SOURCE, Study, step_place
+from lucid_finch.desktop.toolkit.guard import guarded
+
+
+class Card(QFrame):
+    """A card that can be chosen with the pointer or the keyboard."""
+
+    chosen = Signal()
+    switched = Signal(bool)
+    renamed = Signal(str)
+    menu_wanted = Signal(object)
+    """Where it shall open, on the screen."""
+
+    def __init__(self, name: str, fixed: bool = False) -> None:
+        """A `fixed` card cannot be switched off or moved."""
+        super().__init__()
+        self.setObjectName("card")
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName(name)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(11, 6, 6, 7)
+        layout.setSpacing(1)
+        head = QHBoxLayout()
+        head.setSpacing(5)
+        self.on = QCheckBox()
+        self.on.setToolTip(self.tr("Switched on: what is off stays in the recipe and does nothing."))
+        self.on.setAccessibleName(self.tr("{} switched on").format(name))
+        self.on.setVisible(not fixed)
+        self.on.clicked.connect(self.switched)
+        self.name = Elided(name)
+        self.name.setObjectName("title")
+        self.field = QLineEdit()
+        self.field.setAccessibleName(self.tr("Name"))
+        self.field.hide()
+        self.field.editingFinished.connect(self._end_rename)
+        self.count = QLabel()
+        self.count.setObjectName("title")
+        self.more = QToolButton()
+        self.more.setObjectName("bare")
+        self.more.setText("⋮")
+        self.more.setToolTip(self.tr("What can be done with this card"))
+        self.more.setAccessibleName(self.tr("Actions for {}").format(name))
+        self.more.setVisible(not fixed)
+        self.more.clicked.connect(lambda: self.menu_wanted.emit(self.more.mapToGlobal(self.more.rect().bottomLeft())))
+        head.addWidget(self.on)
+        head.addWidget(self.name, 1)
+        head.addWidget(self.field, 1)
+        head.addWidget(self.count)
+        head.addWidget(self.more)
+        self.about = QLabel()
+        self.about.setObjectName("quiet")
+        self.about.setWordWrap(True)
+        layout.addLayout(head)
+        layout.addWidget(self.about)
+
+    def show_state(self, about: str, count: str = "", wrong: bool = False, on: bool = True) -> None:
+        self.about.setText(about)
+        name = "bad" if wrong else "quiet"
+        if self.about.objectName() != name:
+            self.about.setObjectName(name)
+            self.about.style().unpolish(self.about)
+            self.about.style().polish(self.about)
+        self.count.setText(count)
+        self.on.setChecked(on)
+        self.name.setEnabled(on)
+
+    def show_chosen(self, chosen: bool) -> None:
+        if self.property("chosen") == chosen:
+            return
+        self.setProperty("chosen", chosen)
+        self.style().unpolish(self)
+        self.style().polish(self)
+
+    def start_rename(self) -> None:
+        self.field.setText(self.name.text())
+        self.name.hide()
+        self.field.show()
+        self.field.selectAll()
+        self.field.setFocus()
+
+    def _end_rename(self) -> None:
+        if not self.field.isHidden():
+            self.field.hide()
+            self.name.show()
+            if self.field.text().strip() != self.name.text():
+                self.renamed.emit(self.field.text())
+
+    @guarded
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        self.chosen.emit()
+
+    @guarded
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        self.chosen.emit()
+        if self.more.isVisible():
+            self.menu_wanted.emit(event.globalPos())
+
+    @guarded
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.key() == Qt.Key.Key_Escape and not self.field.isHidden():
+            self.field.setText(self.name.text())
+            self._end_rename()
+        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space) and self.field.isHidden():
+            self.chosen.emit()
+        else:
+            super().keyPressEvent(event)
+
+
+class Elided(QLabel):
+    """A label that shortens its text to the room there is; the whole text is its tooltip."""
+
+    where = Qt.TextElideMode.ElideMiddle
+    """Which part of the text goes."""
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(20, super().minimumSizeHint().height())
+
+    @guarded
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        text = self.fontMetrics().elidedText(self.text(), self.where, self.width())
+        self.setToolTip(self.text() if text != self.text() else "")
+        painter.setPen(self.palette().color(self.foregroundRole()))
+        painter.drawText(self.rect(), self.alignment() | Qt.AlignmentFlag.AlignVCenter, text)
+        painter.end()
+
+
+class RecipeColumn(QWidget):
+    """Follows the study."""
+
+    refused = Signal(str)
+
+    def __init__(self, study: Study) -> None:
+        super().__init__()
+        self.setObjectName("column")
+        self.study = study
+        self.cards: dict[str, Card] = {}
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(10, 12, 10, 8)
+        heading = QLabel(self.tr("RECIPE"))
+        heading.setObjectName("heading")
+        outer.addWidget(heading)
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setAccessibleName(self.tr("Cards of the recipe"))
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        page = QWidget()
+        self._layout = QVBoxLayout(page)
+        self._layout.setContentsMargins(0, 4, 0, 0)
+        self._layout.setSpacing(6)
+        self.add_step = self._adding(
+            self.tr("+ Preparation"), self.tr("A step that changes the image before every detector"),
+            {name: step.purpose for name, step in STEPS.items()}, study.add_step,
+        )  # fmt: skip
+        self.add_detector = self._adding(
+            self.tr("+ Detector"), self.tr("Something more to find in the same image"),
+            {kind: detector.purpose for kind, detector in KINDS.items()}, study.add_detector,
+        )  # fmt: skip
+        self._layout.addWidget(self.add_step)
+        self._layout.addWidget(self.add_detector)
+        self.merged = QLabel()
+        self.merged.setObjectName("about")
+        self.merged.setWordWrap(True)
+        self.merged.setToolTip(self.tr("Findings that more than one detector has are listed once, as the surest has them"))
+        self._layout.addWidget(self.merged)
+        self._layout.addStretch(1)
+        scroll.setWidget(page)
+        outer.addWidget(scroll, 1)
+        for signal in (study.recipe_changed, study.image_changed, study.chosen_changed):
+            signal.connect(self.refresh)
+        study.detection_changed.connect(lambda name: self.refresh())
+        self.failures: dict[str, str] = {}
+        """Card to what went wrong there."""
+        self.refresh()
+
+    def _adding(self, text: str, tip: str, offered: dict[str, str], add: Callable[[str], None]) -> QToolButton:
+        button = QToolButton()
+        button.setText(text)
+        button.setToolTip(tip)
+        button.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        menu = QMenu(button)
+        for name, purpose in offered.items():
+            menu.addAction(f"{name}: {purpose}", partial(add, name))
+        button.setMenu(menu)
+        return button
+
+    def do(self, what: Callable[[], None]) -> None:
+        """Do something to a card; what is not allowed is told."""
+        try:
+            what()
+        except ParameterError as error:
+            self.refused.emit(str(error))
+            self.refresh()
+
+    def rename_chosen(self) -> None:
+        card = self.study.chosen
+        if card in self.cards and card != SOURCE and step_place(card) is None:
+            self.cards[card].start_rename()
+
+    def card_menu(self, card: str) -> QMenu:
+        """What can be done with a card; the same is in the list of all actions, for the chosen one."""
+        study = self.study
+        menu = QMenu(self)
+        if step_place(card) is None:
+            menu.addAction(self.tr("Rename"), lambda: self.cards[card].start_rename())
+            own = menu.addMenu(self.tr("Own preparation"))
+            own.setToolTipsVisible(True)
+            for name, step in STEPS.items():
+                own.addAction(name, partial(study.add_step, name, card)).setToolTip(step.purpose)
+            others = [entry.name for entry in study.recipe.detectors if entry.name != card]
+            merge = menu.addMenu(self.tr("Merge findings with"))
+            merge.setEnabled(bool(others))
+            for other in others:
+                action = merge.addAction(other)
+                action.setCheckable(True)
+                action.setChecked(other in study.merges(card))
+                action.triggered.connect(lambda on, other=other: self.do(lambda: study.merge(card, other, on)))
+        menu.addAction(self.tr("Duplicate"), lambda: self.do(lambda: study.duplicate(card)))
+        menu.addAction(self.tr("Move up"), lambda: self.do(lambda: study.move(card, -1)))
+        menu.addAction(self.tr("Move down"), lambda: self.do(lambda: study.move(card, 1)))
+        on = study.is_on(card)
+        menu.addAction(self.tr("Switch off") if on else self.tr("Switch on"), lambda: self.do(lambda: study.switch(card, not on)))
+        menu.addSeparator()
+        menu.addAction(self.tr("Remove"), lambda: self.do(lambda: study.remove(card)))
+        return menu
+
+    def refresh(self) -> None:
+        wanted = self.study.cards
+        if wanted != list(self.cards):
+            self._build(wanted)
+        image = self.study.image
+        if image is None:
+            self.cards[SOURCE].show_state(self.tr("no image yet"))
+        else:
+            kind = "RGB" if image.is_colour else self.tr("grey")
+            self.cards[SOURCE].show_state(f"{image.width} × {image.height} · {kind} · {8 * image.pixels.itemsize} bit")
+        for name, card in self.cards.items():
+            place = step_place(name)
+            if place is not None:
+                step = self.study.steps_of(place[0])[place[1]]
+                card.name.setText(str(step["step"]))
+                card.show_state(_step_text(step), on=bool(step.get("on", True)))
+        for entry in self.study.recipe.detectors:
+            card = self.cards[entry.name]
+            found = self.study.detections.get(entry.name)
+            if found is None:
+                card.show_state(entry.kind if entry.on else self.tr("{} · off").format(entry.kind), on=entry.on)
+                continue
+            near = len(found.near_misses)
+            misses = self.tr("{} near miss") if near == 1 else self.tr("{} near misses")
+            unmet = entry.unmet(found)
+            about = f"{entry.kind} · {misses.format(near)} · {found.seconds * 1000:.0f}\u00a0ms"
+            if found.fit is not None:
+                about += f"\n{found.work.detector.fit_text(found.fit)}"
+            outside = [note for note in found.notes if note.startswith("the region")]
+            if outside:
+                about += f"\n{outside[0]}"
+            if unmet:
+                about += f"\n{unmet[0].what} {unmet[0].measured}, expected {unmet[0].expected}"
+            card.show_state(about, str(len(found.findings)), wrong=bool(unmet or outside))
+        for name, text in self.failures.items():
+            if name in self.cards:
+                self.cards[name].show_state(text, "!", wrong=True, on=self.study.is_on(name))
+        for name, card in self.cards.items():
+            card.show_chosen(name == self.study.chosen)
+        self.merged.setText("\n".join(self._merged_texts()))
+        self.merged.setVisible(bool(self.merged.text()))
+
+    def _merged_texts(self) -> list[str]:
+        """What each group of merged detectors comes to."""
+        texts = []
+        for group, merged in self.study.merged():
+            name = " + ".join(group)
+            if merged is None:
+                texts.append(self.tr("{}: merged when the recipe is run").format(name))
+            else:
+                texts.append(self.tr("{}: {} merged, {} found twice").format(name, len(merged.findings), merged.duplicates))
+        return texts
+
+    def _build(self, wanted: list[str]) -> None:
+        # A name that is being typed would die with its card.
+        for card in self.cards.values():
+            self._layout.removeWidget(card)
+            card.hide()
+            card.deleteLater()
+        self.cards = {}
+        for place, name in enumerate(wanted):
+            card = Card(self.tr("Source") if name == SOURCE else self.study.title(name), fixed=name == SOURCE)
+            step = step_place(name)
+            if step is not None and step[0]:
+                # What belongs to one detector alone hangs below it.
+                card.setContentsMargins(16, 0, 0, 0)
+            card.chosen.connect(partial(self.study.choose, name))
+            card.switched.connect(lambda on, n=name: self.do(lambda: self.study.switch(n, on)))
+            card.renamed.connect(lambda text, n=name: self.do(lambda: self.study.rename(n, text)))
+            card.menu_wanted.connect(lambda at, n=name: self.card_menu(n).popup(at))
+            self.cards[name] = card
+            self._layout.insertWidget(place, card)
+        # The steps end with their button, the detectors with theirs.
+        self._layout.removeWidget(self.add_step)
+        self._layout.insertWidget(1 + len(self.study.recipe.prepare), self.add_step)
+
+
+def _step_text(step: dict[str, Any]) -> str:
+    """What a step does, in a few words."""
+    name = str(step["step"])
+    size = f"{step['size']} px" if step.get("size") is not None else f"{step.get('sigma', 0):g} px"
+    if name == "smooth" and step["method"] in ("gaussian", "bilateral"):
+        size = f"{step['sigma']:g} px"
+    given = [
+        f"{k.replace('_', ' ')} {step[k]:g}" for k in ("factor", "width", "height", "width_max", "height_max") if step.get(k)
+    ]
+    region = step.get("region") or {}
+    words: dict[str, Callable[[], str]] = {
+        "channel": lambda: str(step["take"]),
+        "contrast_axis": lambda: "object against surroundings",
+        "smooth": lambda: f"{step['method']} {size}",
+        "tone": lambda: f"gamma {step['gamma']:g}, {step['black_pct']:g} to {step['white_pct']:g} %",
+        "crop": lambda: f"{region.get('shape')} at {region.get('x', 0):.0f}, {region.get('y', 0):.0f}",
+        "flatten": lambda: f"{step['method']}, {step['by']}",
+        "sharpen": lambda: f"{step['amount']:g} times, {size}",
+        "derivative": lambda: f"{step['of']} {size}",
+        "kernel": lambda: f"{len(step['coefficients'])} × {len(step['coefficients'][0])} coefficients",
+        "resize": lambda: ", ".join(given),
+        "rotate": lambda: f"{step['angle']:g}°",
+        "morphology": lambda: f"{step['operation'].replace('_', ' ')}, {step['shape']} {size}",
+    }
+    return words[name]()

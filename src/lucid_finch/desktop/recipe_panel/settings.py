@@ -1,0 +1,377 @@
+"""The settings panel: the editors of whatever card is chosen, made from the declarations."""
+
+from __future__ import annotations
+
+import math
+from functools import partial
+from typing import Any
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QPushButton, QScrollArea, QSpinBox, QVBoxLayout, QWidget
+
+from lucid_finch.core.detection import Detection
+from lucid_finch.core.detectors import detector_of
+from lucid_finch.core.documentation import default_of
+from lucid_finch.core.errors import ParameterError
+from lucid_finch.core.judging import Limit
+from lucid_finch.core.parameters import Coefficients, Declaration, Length, Parameters, Stage
+from lucid_finch.core.prepare import step_of
+from lucid_finch.core.prepare.contrast import channel_separations
+from lucid_finch.core.recipe import MarkStyle
+from lucid_finch.core.regions import Region
+from lucid_finch.desktop.recipe_panel.editors import ParameterEditor
+from lucid_finch.desktop.recipe_panel.structured_editors import BorderSketch, CoefficientsEditor, RegionEditor, shape_key
+from lucid_finch.desktop.study.study import SOURCE, Study, step_place
+
+Editor = ParameterEditor | RegionEditor | CoefficientsEditor
+
+COMMON = "common"
+"""Owner of what belongs to the whole recipe."""
+
+MARKS = "marks"
+"""Owner of the style of annotated pictures."""
+
+COMMON_REGION = Declaration(
+    name="region",
+    stage=Stage.GATHER,
+    label="Region of all detectors",
+    help="Where every detector looks that has none of its own.",
+    default=None,
+    annotation=Region | None,
+    auto="the whole image",
+)
+
+
+class SettingsPanel(QWidget):
+    """Follows the study; edits go through it and so can be undone."""
+
+    region_wanted = Signal(object)
+    """Called with a function that takes the region of the part in view."""
+    draw_wanted = Signal(str, str)
+    """Kind of region to draw, and the key of the shape that it becomes."""
+    spread_wanted = Signal(str)
+    """A parameter of the chosen card that shall be shown over a range."""
+    samples_wanted = Signal()
+    """Two areas shall be sampled, to compare channels by."""
+    refused = Signal(str)
+    page_wanted = Signal(int)
+    """Another picture of the file that is open, from 0."""
+
+    def __init__(self, study: Study) -> None:
+        super().__init__()
+        self.setObjectName("settings")
+        self.study = study
+        self.editors: dict[tuple[str, str], Editor] = {}
+        """By owner ("" for the detector, "0", "1", ... for a step) and parameter."""
+        self._shape: Any = None
+        self._movement = 0
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(14, 12, 6, 8)
+        self.heading = QLabel()
+        self.heading.setObjectName("heading")
+        outer.addWidget(self.heading)
+        self.area = QScrollArea()
+        self.area.setWidgetResizable(True)
+        self.area.setAccessibleName(self.tr("Settings"))
+        self.area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        outer.addWidget(self.area, 1)
+        study.chosen_changed.connect(self.refresh)
+        study.recipe_changed.connect(self.refresh)
+        study.image_changed.connect(self.refresh)
+        study.samples_changed.connect(self._show_separation)
+        study.detection_changed.connect(lambda name: self._show_detection())
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Show the current values; widgets are built anew only when other parameters are to be shown."""
+        shape = self._wanted_shape()
+        fresh = shape != self._shape
+        if fresh:
+            self._shape = shape
+            self._build()
+        self._show_values()
+        if fresh:
+            self._show_detection()
+
+    def _wanted_shape(self) -> Any:
+        chosen = self.study.chosen
+        place = step_place(chosen)
+        if chosen == SOURCE:
+            return ("source", id(self.study.image))
+        if place is not None:
+            return ("step", place, self.study.title(chosen))
+        kind = next((e.kind for e in self.study.recipe.detectors if e.name == chosen), "")
+        return ("detector", chosen, kind)
+
+    def _build(self) -> None:
+        self.editors = {}
+        page = QWidget()
+        layout = QVBoxLayout(page)
+        layout.setContentsMargins(0, 4, 8, 4)
+        layout.setSpacing(6)
+        what = self._shape[0]
+        if what == "source":
+            self._build_source(layout)
+        elif what == "step":
+            self._build_step(layout)
+        elif self._shape[2]:
+            self._build_detector(layout)
+        layout.addStretch(1)
+        self.area.setWidget(page)
+
+    def _build_source(self, layout: QVBoxLayout) -> None:
+        self.heading.setText(self.tr("SOURCE"))
+        image = self.study.image
+        lines = [self.tr("No image is open.")]
+        if image is not None:
+            kind = "RGB" if image.is_colour else self.tr("grey")
+            lines = [
+                image.name,
+                f"{image.width} × {image.height} px, {kind}, {image.pixels.dtype}",
+                self.tr("Value range {:g} to {:g}").format(image.black, image.white),
+                *image.notes,
+            ]
+            if image.mask is not None:
+                lines.append(self.tr("{} pixels are not valid").format(int((~image.mask).sum())))
+        for line in lines:
+            label = QLabel(line)
+            label.setWordWrap(True)
+            layout.addWidget(label)
+        self._add_editor(layout, COMMON, COMMON_REGION)
+        heading = QLabel(self.tr("ANNOTATED PICTURES"))
+        heading.setObjectName("heading")
+        heading.setToolTip(self.tr("How findings are drawn on the pictures that Export and the command line write"))
+        layout.addWidget(heading)
+        for declared in MarkStyle.declarations().values():
+            self._add_editor(layout, MARKS, declared)
+        if image is not None and image.pages > 1:
+            pages = QSpinBox()
+            pages.setRange(1, image.pages)
+            pages.setValue(image.page + 1)
+            pages.setPrefix(self.tr("picture "))
+            pages.setSuffix(self.tr(" of {}").format(image.pages))
+            pages.setKeyboardTracking(False)
+            pages.setAccessibleName(self.tr("Picture of the file"))
+            pages.setToolTip(self.tr("Which of the pictures in this file is on the bench"))
+            pages.valueChanged.connect(lambda number: self.page_wanted.emit(number - 1))
+            layout.addWidget(pages)
+
+    def _build_step(self, layout: QVBoxLayout) -> None:
+        _, (owner, number), name = self._shape
+        whose = f"{owner} · " if owner else self.tr("PREPARATION ")
+        self.heading.setText(f"{whose}{number + 1} · {name}".upper())
+        purpose = QLabel(step_of(name).purpose)
+        purpose.setObjectName("quiet")
+        purpose.setWordWrap(True)
+        layout.addWidget(purpose)
+        self._add_editors(layout, str(number), step_of(name).Parameters)
+        self.separation: QLabel | None = None
+        if name in ("channel", "contrast_axis"):
+            self._add_separation(layout, name)
+
+    def _add_separation(self, layout: QVBoxLayout, name: str) -> None:
+        """How well object and surroundings can be told apart, here and on every channel."""
+        compare = QPushButton(self.tr("Compare all channels"))
+        compare.setToolTip(self.tr("Small pictures of every channel, those first that separate the two sampled areas best"))
+        compare.clicked.connect(lambda: self.spread_wanted.emit("take"))
+        if name == "channel":
+            sample = QPushButton(self.tr("Sample object and surroundings"))
+            sample.setToolTip(self.tr("Two areas on the image, to be dragged to an object and beside it"))
+            sample.clicked.connect(self.samples_wanted)
+            layout.addWidget(sample)
+        layout.addWidget(compare)
+        self.separation = QLabel()
+        self.separation.setWordWrap(True)
+        self.separation.setTextFormat(Qt.TextFormat.PlainText)
+        layout.addWidget(self.separation)
+
+    def _show_separation(self) -> None:
+        if self._shape[0] != "step" or self.separation is None:
+            return
+        text = ""
+        sampled, image = self.study.sampled, self.study.image
+        if sampled is not None and image is not None:
+            try:
+                found = channel_separations(image, *sampled)
+            except ParameterError as error:
+                text = str(error)
+            else:
+                first = self.tr(
+                    "So many spreads (noise, and light that varies by a tenth) lie between both; from 3 on they differ:"
+                )
+                text = "\n".join([first, *(f"{name}  {apart:.1f}" for name, apart in found[:6])])
+        self.separation.setText(text)
+
+    def _build_detector(self, layout: QVBoxLayout) -> None:
+        _, name, kind = self._shape
+        self.heading.setText(f"{name} · {kind}".upper())
+        detector = detector_of(kind)
+        purpose = QLabel(detector.purpose)
+        purpose.setObjectName("quiet")
+        purpose.setWordWrap(True)
+        layout.addWidget(purpose)
+        self._add_editors(layout, "", detector.Parameters)
+        self._add_expected(layout, name)
+        note = QLabel(self.tr("Bars: every candidate on this image, counts as logarithms. Grey ones are rejected by this limit."))
+        note.setObjectName("quiet")
+        note.setWordWrap(True)
+        layout.addWidget(note)
+        reset = QPushButton(self.tr("All back to defaults"))
+        reset.clicked.connect(self._reset)
+        layout.addWidget(reset)
+
+    def _add_expected(self, layout: QVBoxLayout, name: str) -> None:
+        """How many findings there should be: where it differs, cards and images are marked and the command line says so."""
+        row = QHBoxLayout()
+        label = QLabel(self.tr("<b>Expected count</b>"))
+        self.expected = QLineEdit()
+        self.expected.setAlignment(Qt.AlignmentFlag.AlignRight)
+        self.expected.setFixedWidth(self.fontMetrics().horizontalAdvance("00000.000") + 12)
+        self.expected.setPlaceholderText(self.tr("any"))
+        self.expected.setAccessibleName(self.tr("Expected count"))
+        tip = self.tr("How many findings an image should have: a number, or the least and the most, as in 10, 12")
+        for widget in (label, self.expected):
+            widget.setToolTip(tip)
+        self.expected.editingFinished.connect(lambda: self._expect(name))
+        row.addWidget(label, 1)
+        row.addWidget(self.expected)
+        layout.addLayout(row)
+
+    def _expect(self, name: str) -> None:
+        text = self.expected.text().strip()
+        if text == self._expected_text():
+            return
+        try:
+            numbers = [int(part) for part in text.replace(";", ",").replace("to", ",").split(",") if part.strip()]
+            if len(numbers) > 2:
+                raise ValueError
+            self.study.expect_count(name, None if not numbers else numbers[0] if len(numbers) == 1 else numbers)
+        except ValueError as error:
+            told = (
+                str(error)
+                if isinstance(error, ParameterError)
+                else self.tr("Expected count: one or two whole numbers are needed")
+            )
+            self.refused.emit(told)
+
+    def _expected_text(self) -> str:
+        entry = next((e for e in self.study.recipe.detectors if e.name == self.study.chosen), None)
+        count = entry.expect.get("count") if entry is not None else None
+        if count is None:
+            return ""
+        return ", ".join(f"{n:g}" for n in (count if isinstance(count, tuple) else (count,)))
+
+    def _add_editors(self, layout: QVBoxLayout, owner: str, model: type[Parameters]) -> None:
+        # What a detector is tuned by comes first; what all detectors share comes last.
+        common = ("region", "keep", "sort", "border")
+        declared = sorted(model.declarations().values(), key=lambda d: d.name in common)
+        for declaration in declared:
+            self._add_editor(layout, owner, declaration)
+
+    def _add_editor(self, layout: QVBoxLayout, owner: str, declaration: Declaration) -> None:
+        editor: Editor
+        if declaration.is_region:
+            editor = RegionEditor(declaration)
+            editor.view_wanted.connect(partial(self._want_region, owner))
+            editor.draw_wanted.connect(lambda name, kind, hole: self.draw_wanted.emit(kind, shape_key(name, hole)))
+        elif declaration.type == Coefficients:
+            editor = CoefficientsEditor(declaration)
+        else:
+            editor = ParameterEditor(declaration)
+            editor.spread_wanted.connect(self.spread_wanted)
+            if owner == MARKS and editor.spread is not None:
+                editor.spread.hide()
+        editor.edited.connect(partial(self.edit, owner))
+        self.editors[owner, declaration.name] = editor
+        layout.addWidget(editor)
+        if declaration.name == "border":
+            self.border = BorderSketch()
+            layout.addWidget(self.border)
+
+    def lengths(self) -> list[tuple[str, str]]:
+        """Name and label of the parameters of the chosen card that a measured length can be put into."""
+        found = []
+        for (owner, name), editor in self.editors.items():
+            declared = editor.declared
+            if owner not in (COMMON, MARKS) and (declared.type is Length or declared.unit == "px") and not declared.is_region:
+                found.append((name, declared.label))
+        return found
+
+    def _want_region(self, owner: str, name: str) -> None:
+        self.region_wanted.emit(lambda region: self.edit(owner, name, region, False))
+
+    def _show_values(self) -> None:
+        if self._shape[0] == "detector" and self._shape[2] and not (self.expected.hasFocus() and self.expected.isModified()):
+            self.expected.setText(self._expected_text())
+        for (owner, name), editor in self.editors.items():
+            values = self._values(owner)
+            editor.show_value(values.get(name))
+            other = editor.declared.only_with
+            editor.setVisible(other is None or values.get(other[0]) in other[1])
+        if "border" in {name for _, name in self.editors} and self.study.image is not None:
+            chosen = next(iter(self.editors))[0]
+            self.border.show_border(str(self._values(chosen).get("border")), self.study.image)
+        self._show_separation()
+
+    def _values(self, owner: str) -> dict[str, Any]:
+        place = step_place(self.study.chosen)
+        if owner == COMMON:
+            return {"region": self.study.recipe.plain()["region"]}
+        if owner == MARKS:
+            return dict(self.study.recipe.plain()["marks"])
+        if owner and place is not None:
+            return self.study.steps_of(place[0])[place[1]]
+        entry = next((e for e in self.study.recipe.detectors if e.name == self.study.chosen), None)
+        return entry.made_parameters().plain() if entry is not None else {}
+
+    def _show_detection(self) -> None:
+        detection: Detection | None = self.study.detections.get(self.study.chosen)
+        for (owner, name), editor in self.editors.items():
+            if owner or detection is None:
+                continue
+            work = detection.work
+            if not isinstance(editor, ParameterEditor):
+                continue
+            if editor.histogram is not None:
+                if editor.declared.over:
+                    level = detection.resolved.get(name)
+                    handles = (Limit(name, "", "at least", float(level)),) if isinstance(level, float) else ()
+                    step = max(1, int(math.sqrt(work.image.pixels.size / 200_000)))
+                    editor.histogram.show_values(work.image.pixels[::step, ::step].ravel(), handles)
+                    continue
+                limits = tuple(limit for limit in work.judgement.limits if limit.parameter == name)
+                values = work.candidates.columns[editor.declared.criterion]
+                plausible = work.detector.plausible(work.candidates)
+                # Hardly anything can be seen among ten thousand specks: those that could matter, if there are any.
+                editor.histogram.show_values(values[plausible] if plausible.sum() >= 5 else values, limits)
+            if editor.declared.optional and editor.value is None and editor.declared.criterion == "":
+                resolved = detection.resolved.get(name)
+                told = f"{resolved:.3g}" if isinstance(resolved, float) else resolved
+                editor.show_open(told if isinstance(told, str) else "")
+
+    def edit(self, owner: str, name: str, value: Any, moving: bool) -> None:
+        """Change a parameter of the chosen card, or of the whole recipe, as its editor would."""
+        editor = self.editors.get((owner, name))
+        label = editor.declared.label if editor is not None else name
+        # What is moved in one go is one step of undo; letting go ends it.
+        key = f"{self.study.chosen} {owner} {name} {self._movement}" if moving else ""
+        self._movement += not moving
+        try:
+            place = step_place(self.study.chosen)
+            if owner == COMMON:
+                self.study.edit({name: value}, label, key)
+            elif owner == MARKS:
+                self.study.edit({"marks": {**self.study.recipe.plain()["marks"], name: value}}, label, key)
+            elif place is not None:
+                self.study.edit_step(place[1], {name: value}, label, key, place[0])
+            else:
+                self.study.edit_detector(self.study.chosen, {name: value}, label, key)
+        except ParameterError as error:
+            if editor is not None:
+                editor.show_wrong(str(error))
+            self.refused.emit(str(error))
+
+    def _reset(self) -> None:
+        model = detector_of(self._shape[2]).Parameters
+        values = {name: default_of(model, declared) for name, declared in model.declarations().items()}
+        self.study.edit_detector(self.study.chosen, values, self.tr("all back to defaults"))

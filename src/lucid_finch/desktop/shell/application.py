@@ -1,0 +1,97 @@
+"""Starts the desktop application: platform, locale, theme, log, window."""
+
+from __future__ import annotations
+
+import faulthandler
+import gc
+import logging
+import logging.handlers
+import os
+import signal
+import sys
+from collections.abc import Sequence
+from pathlib import Path
+from typing import IO
+
+import platformdirs
+from PySide6.QtCore import QLocale, QTimer
+from PySide6.QtWidgets import QApplication
+
+from lucid_finch.core.numerics.runtime import threads
+
+_kept: list[IO[str]] = []
+
+
+def has_display() -> bool:
+    """Whether a window could be seen."""
+    return bool(os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY"))
+
+
+def make_application() -> QApplication:
+    """The one QApplication, with our locale (points in numbers) and theme; offscreen where there is no display."""
+    existing = QApplication.instance()
+    if isinstance(existing, QApplication):
+        return existing
+    if not has_display():
+        os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    QLocale.setDefault(QLocale.c())
+    # The worker's Python must not keep the window waiting.
+    sys.setswitchinterval(0.001)
+    # One processor is left to the window, however hard the worker works.
+    threads.set_thread_count(threads.thread_count() - 1)
+    application = QApplication([sys.argv[0]])
+    application.setApplicationName("Lucid Finch")
+    application.setDesktopFileName("lucid-finch")
+    from lucid_finch.desktop.toolkit.theme import LIGHT, apply_theme
+
+    apply_theme(application, LIGHT)
+    return application
+
+
+def keep_log() -> Path:
+    """Log to a rotating file in the user's state folder, and have crashes leave their stack there."""
+    folder = Path(platformdirs.user_state_dir("lucid-finch"))
+    folder.mkdir(parents=True, exist_ok=True)
+    handler = logging.handlers.RotatingFileHandler(folder / "finch.log", maxBytes=1_000_000, backupCount=3, delay=True)
+    handler.setFormatter(logging.Formatter("%(asctime)s %(levelname)s %(name)s: %(message)s"))
+    logging.getLogger("lucid_finch").addHandler(handler)
+    logging.getLogger("lucid_finch").setLevel(logging.INFO)
+    _kept.append((folder / "crash.log").open("w", encoding="utf-8"))
+    faulthandler.enable(_kept[-1])
+    return folder / "finch.log"
+
+
+def run_application(paths: Sequence[str], demo: str = "") -> int:
+    """Open the window, on `paths` or on a demo scene; returns the exit status."""
+    application = make_application()
+    try:
+        keep_log()
+    except OSError as error:
+        print(f"lucid-finch: no log is kept: {error}", file=sys.stderr)
+    from lucid_finch.core.warming import is_warm
+    from lucid_finch.desktop.shell.window import Bench
+    from lucid_finch.desktop.study.preferences import PreferencesFile
+
+    preferences = PreferencesFile.of_user()
+    scale = preferences.load().text_scale
+    if scale != 1.0:
+        font = application.font()
+        font.setPointSizeF(font.pointSizeF() * scale)
+        application.setFont(font)
+    bench = Bench(preferences, Path(platformdirs.user_state_dir("lucid-finch")) / "unsaved")
+    signal.signal(signal.SIGINT, lambda *_: bench.close())
+    # Python sees signals only between its own instructions: give it some.
+    pulse = QTimer()
+    pulse.timeout.connect(lambda: None)
+    pulse.start(300)
+    bench.show()
+    # What is here now stays: the collector need not look at it again in the middle of a drag.
+    gc.freeze()
+    if not is_warm():
+        bench.warm_up()
+    if demo:
+        bench.open_demo(demo)
+    if paths:
+        bench.open_paths([Path(path) for path in paths])
+    bench.offer_recovery()
+    return int(application.exec())

@@ -1,0 +1,326 @@
+"""Makes the pictures of the documentation from the demo, the same on every machine."""
+
+from __future__ import annotations
+
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import click
+import numpy as np
+from PIL import Image as Pillow
+from PySide6.QtGui import QPainter
+from PySide6.QtWidgets import QApplication, QWidget
+
+from lucid_finch.desktop.canvas.display_range import RangeCard
+from lucid_finch.desktop.shell.application import make_application
+from lucid_finch.desktop.shell.window import Bench
+from lucid_finch.desktop.study.study import step_card
+from lucid_finch.desktop.toolkit.theme import DARK, LIGHT, apply_theme
+
+
+def wait_for(condition: Callable[[], bool], seconds: float = 120.0) -> None:
+    """Let events be handled until the condition holds."""
+    end = time.monotonic() + seconds
+    while not condition():
+        QApplication.processEvents()
+        time.sleep(0.01)
+        if time.monotonic() > end:
+            raise TimeoutError("it did not come about")
+
+
+def settle(bench: Bench, seconds: float = 120.0) -> None:
+    """Let the window work until nothing is left to do."""
+    quiet = 0
+
+    def still() -> bool:
+        nonlocal quiet
+        quiet = 0 if bench.busy else quiet + 1
+        return quiet >= 5
+
+    wait_for(still, seconds)
+
+
+def _bench(bench: Bench) -> None:
+    bench.findings.choose([16])
+    bench.choose([16], [])
+
+
+def _dark(bench: Bench) -> None:
+    application = QApplication.instance()
+    assert isinstance(application, QApplication)
+    apply_theme(application, DARK)
+    bench.tabs.setCurrentIndex(1)
+    bench.activate_pane(0)
+    bench.show_map("gradient_x")
+    bench.activate_pane(1)
+    bench.show_map("direction")
+
+
+def _why(bench: Bench) -> None:
+    application = QApplication.instance()
+    assert isinstance(application, QApplication)
+    apply_theme(application, LIGHT)
+    bench.activate_pane(0)
+    bench.show_map("source")
+    bench.activate_pane(1)
+    bench.show_map("magnitude")
+    bench.frames[0].view.set(700.0, 250.0, 4.0)
+    bench.activate_pane(0)
+    bench.ask_why(689.0, 233.0)
+
+
+def _pixels(bench: Bench) -> None:
+    bench.answer.put_away()
+    bench.activate_pane(0)
+    bench.show_map("smoothed")
+    bench.activate_pane(1)
+    bench.show_map("thinned")
+    bench.frames[0].view.set(563.0, 233.0, 44.0)
+
+
+def _preparation(bench: Bench) -> None:
+    bench.study.add_step("smooth")
+    bench.activate_pane(0)
+    bench.show_map("prepared")
+    bench.activate_pane(1)
+    bench.show_map("edges")
+    bench.frames[0].pane.fit()
+
+
+def _compare(bench: Bench) -> None:
+    bench.study.undo.undo()
+    bench.study.choose("tile edges")
+    settle(bench)
+    bench.set_panes(4)
+    for number, name in enumerate(("source", "smoothed", "magnitude", "direction")):
+        bench.panes.show_map(number, name)
+    bench.panes.compare(1, "divide", "gradient_x")
+    bench.panes.compare(3, "difference", "smoothed")
+    bench.panes.show_map(3, "prepared")
+    bench.colour_by("length")
+    bench.frames[0].view.set(420.0, 300.0, 1.1)
+
+
+def _range(bench: Bench) -> None:
+    bench.set_panes(2)
+    bench.colour_by("")
+    bench.panes.compare(1, "", "")
+    bench.panes.show_map(1, "magnitude")
+    settle(bench)
+    bench.frames[0].pane.fit()
+    bench.frames[1].open_range()
+    bench.frames[1].card.take_percentiles(2.0, 98.0)
+
+
+def _images(bench: Bench) -> None:
+    bench.frames[1].card.hide()
+    folder = Path(tempfile.mkdtemp())
+    whole = bench.study.image
+    assert whole is not None
+    for number in range(8):
+        left, top = 130 * (number % 4) + 20 * number, 150 * (number // 4)
+        Pillow.fromarray(whole.pixels[top : top + 420, left : left + 560]).save(folder / f"panel_{number + 1:02}.png")
+    bench.study.expect_count("tile edges", [15, 24])
+    bench.tabs.setCurrentWidget(bench.images)
+    bench.open_path(folder)
+    wait_for(lambda: not bench.images.busy)
+
+
+def _search(bench: Bench) -> None:
+    bench.finder.open()
+    bench.finder.field.setText("pane")
+
+
+def _lines(bench: Bench) -> None:
+    bench.finder.close()
+    bench.study.choose("grout lines")
+    settle(bench)
+    bench.set_panes(2)
+    bench.activate_pane(0)
+    bench.show_map("source")
+    bench.frames[0].pane.fit()
+    bench.activate_pane(1)
+    bench.show_map("accumulator")
+    settle(bench)
+    bench.tabs.setCurrentIndex(0)
+    points = bench.study.detections["grout lines"].points
+    middle = int(np.argmin(np.hypot(points["x"] - 200, points["y"] - 200)))
+    bench.pick(bench.frames[0], float(points["x"][middle]), float(points["y"][middle]))
+
+
+SHOTS: dict[str, Callable[[Bench], None]] = {
+    "bench": _bench, "dark": _dark, "why": _why, "pixels": _pixels, "preparation": _preparation, "compare": _compare,
+    "range": _range, "images": _images, "search": _search, "lines": _lines,
+}  # fmt: skip
+
+
+OTHERS = ("help",)
+"""Pictures of windows other than the bench with a demo scene."""
+
+
+def _channels(bench: Bench) -> None:
+    axis = bench.study.steps_of("")[0]
+    bench.study.edit({"prepare": [{"step": "channel", "take": "luma"}]}, "luma")
+    bench.study.choose(step_card(0))
+    bench.study.sample(axis["inside"], axis["outside"])
+    bench.frames[0].pane.fit()
+    settle(bench)
+    bench.spread.open("take")
+
+
+def _numbers(bench: Bench) -> None:
+    bench.spread.card.put_away()
+    bench.study.undo.undo()
+    bench.study.choose("chip outlines")
+    bench.study.edit_detector("chip outlines", {"operator": "sobel", "sigma": 0.0}, "plain")
+    settle(bench)
+    bench.panes.show_map(1, "magnitude")
+    bench.show_numbers()
+    bench.frames[1].view.set(542.0, 311.0, 38.0)
+    bench.frames[1].view.set_cursor((541.0, 311.0))
+
+
+def _measure(bench: Bench) -> None:
+    bench.study.undo.undo()
+    bench.panes.show_map(1, "prepared")
+    bench.start_measuring("line")
+    bench.drawing.stop()
+    bench.drawing.changed.emit("measure", {"shape": "line", "points": [[440.0, 296.0], [566.0, 326.0]]}, False)
+    bench.drawing.put("measure", bench.measure.shape)
+    bench.measure.width_box.setValue(5)
+    bench.frames[1].view.set(502.0, 311.0, 2.7)
+
+
+def _region(bench: Bench) -> None:
+    bench.measure.clear_button.click()
+    hole = {"shape": "ellipse", "x": 690.0, "y": 300.0, "width": 170.0, "height": 160.0}
+    region = {"shape": "polygon", "points": [[230.0, 60.0], [1010.0, 40.0], [900.0, 560.0], [320.0, 600.0]], "exclude": [hole]}
+    bench.study.edit_detector("chip outlines", {"region": region}, "region")
+    bench.tabs.setCurrentIndex(0)
+    bench.drawing.active = "region"
+    bench.frames[0].pane.fit()
+
+
+def _scan(bench: Bench) -> None:
+    bench.activate_pane(1)
+    bench.show_map("profiles")
+    bench.drawing.active = "region"
+    bench.panes.set_linked("place", False)
+    bench.panes.set_linked("zoom", False)
+    bench.panes.set_linked("cursor", False)
+    bench.frames[0].pane.fit()
+    bench.frames[1].pane.fit()
+    worst = int(np.nanargmax(np.abs(bench.study.detections["glaze boundary"].findings["residual"])))
+    bench.findings.choose([worst])
+    bench.choose([worst], [])
+    bench.tabs.setCurrentWidget(bench.measure)
+
+
+def _contours(bench: Bench) -> None:
+    bench.activate_pane(1)
+    bench.show_map("binary")
+    ring = int(np.argmax(bench.study.detections["pieces"].findings["depth"]))
+    bench.findings.choose([ring])
+    bench.choose([ring], [])
+    bench.frames[0].view.set(435.0, 420.0, 0.9)
+
+
+def _circles(bench: Bench) -> None:
+    bench.activate_pane(1)
+    bench.show_map("accumulator")
+    settle(bench)
+    bench.frames[0].view.set(420.0, 300.0, 0.62)
+    plugged = bench.study.detections["openings"].findings
+    row = int(np.argmin(np.hypot(plugged["x"] - 331, plugged["y"] - 287)))
+    bench.pick(bench.frames[1], float(plugged["x"][row]), float(plugged["y"][row]))
+
+
+def _ellipses(bench: Bench) -> None:
+    bench.activate_pane(1)
+    bench.show_map("arcs")
+    bench.frames[0].view.set(650.0, 420.0, 0.6)
+    plugged = bench.study.detections["openings"].findings
+    row = int(np.argmin(np.hypot(plugged["x"] - 621, plugged["y"] - 590)))
+    bench.findings.choose([row])
+    bench.choose([row], [])
+
+
+OF_A_LEANING_SCREEN: dict[str, Callable[[Bench], None]] = {"ellipses": _ellipses}
+"""The same of the screen seen at a slant."""
+
+OF_A_SCREEN: dict[str, Callable[[Bench], None]] = {"circles": _circles}
+"""The same of the pierced screen."""
+
+OF_PIECES: dict[str, Callable[[Bench], None]] = {"contours": _contours}
+"""The same of the scene with cut-out pieces."""
+
+ON_A_BOUNDARY: dict[str, Callable[[Bench], None]] = {"scan": _scan}
+"""The same of the scene with one boundary."""
+
+IN_COLOUR: dict[str, Callable[[Bench], None]] = {
+    "channels": _channels, "numbers": _numbers, "measure": _measure, "region": _region,
+}  # fmt: skip
+"""The same of the scene in colour."""
+
+
+BY_SCENE = {
+    "pierced_screen": OF_A_SCREEN,
+    "leaning_screen": OF_A_LEANING_SCREEN,
+    "cutouts": OF_PIECES,
+    "glaze_edge": ON_A_BOUNDARY,
+    "glaze_swatches": IN_COLOUR,
+    "tile_panel": SHOTS,
+}
+
+
+def opened(name: str) -> Bench:
+    """A window on a demo scene, all work done."""
+    make_application()
+    bench = Bench()
+    bench.show()
+    bench.open_demo(name)
+    settle(bench)
+    return bench
+
+
+def take_demo(name: str, path: Path) -> None:
+    """One picture of the window on a demo scene."""
+    bench = opened(name)
+    save_picture(bench, path)
+    bench.close()
+
+
+def take_all(folder: Path) -> None:
+    """One PNG of each view, 1280 x 800."""
+    help_from = None
+    for scene, shots in BY_SCENE.items():
+        bench = opened(scene)
+        for name, arrange in shots.items():
+            arrange(bench)
+            settle(bench)
+            save_picture(bench, folder / f"{name}.png")
+            click.echo(str(folder / f"{name}.png"))
+        bench.study.undo.setClean()
+        bench.close()
+        help_from = bench
+    assert help_from is not None
+    help_from.show_help()
+    assert help_from.help is not None
+    help_from.help.resize(1280, 800)
+    help_from.help.list.setCurrentRow(0)
+    save_picture(help_from.help, folder / "help.png")
+    help_from.help.close()
+
+
+def save_picture(window: QWidget, path: Path) -> None:
+    """The window as it is now, with the card that has popped up over it."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    picture = window.grab()
+    for card in window.findChildren(RangeCard):
+        if card.isVisible():
+            painter = QPainter(picture)
+            painter.drawPixmap(window.mapFromGlobal(card.pos()), card.grab())
+            painter.end()
+    picture.save(str(path), "PNG")

@@ -1,0 +1,318 @@
+"""Keeps the results up to date with image and recipe: judges at once what it can, has the worker do the rest."""
+
+from __future__ import annotations
+
+import contextlib
+import ctypes
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from PySide6.QtCore import QObject, QTimer, Signal, Slot
+
+from lucid_finch.core.detection import Arithmetic, Detection
+from lucid_finch.core.engine import Engine, conclude, related
+from lucid_finch.core.errors import FileError, ParameterError
+from lucid_finch.core.image import Image
+from lucid_finch.core.numerics.rendering import viewing
+from lucid_finch.core.parameters import Stage
+from lucid_finch.core.prepare import step_of
+from lucid_finch.core.recipe import Step
+from lucid_finch.desktop.canvas.picture import Picture
+from lucid_finch.desktop.study.study import Study, step_card, step_place
+from lucid_finch.desktop.study.worker import Coordinator, Job
+
+JUDGED_AT_ONCE = 20_000
+"""Up to so many candidates are judged in the window's thread."""
+
+
+_LARGE = 20_000_000
+
+
+def give_back_memory() -> None:
+    """Have the C library return what it keeps for itself: after a large image that is more than the image."""
+    with contextlib.suppress(OSError, AttributeError):
+        ctypes.CDLL(None).malloc_trim(0)
+
+
+class Runner(QObject):
+    """Between the study and the worker; knows no widget."""
+
+    picture_made = Signal(object)
+    image_read = Signal(object, object)
+    """An image, and the path it came from or None."""
+    failures_changed = Signal()
+    failed = Signal(str)
+    told = Signal(str)
+    took = Signal(float)
+
+    def __init__(self, study: Study) -> None:
+        super().__init__()
+        self.study = study
+        self.engine = Engine()
+        self.worker = Coordinator()
+        self.failures: dict[str, str] = {}
+        """Card to what went wrong there."""
+        self.wanted_maps: Callable[[], list[str]] = list
+        """Maps in sight: they are made first."""
+        self._generation = 0
+        self._reading: int | None = None
+        """Generation of the image that is being read: nothing else is begun meanwhile, since that would take its place."""
+        self._judged: dict[str, tuple[Any, Any]] = {}
+        self._source: tuple[Image, Picture] | None = None
+        """The source and its picture, once it is shown."""
+        self._answer_due = QTimer(self)
+        self._answer_due.setSingleShot(True)
+        self._answer_due.timeout.connect(self._answer)
+        # In the next turn of the event loop: moves that come together are answered once.
+        study.recipe_changed.connect(lambda: self._answer_due.start(0))
+        study.image_changed.connect(self._image_changed)
+        self.worker.part_done.connect(self._part_done)
+        self.worker.failed.connect(self._work_failed)
+        self.worker.idle.connect(self._came_to_rest)
+
+    @property
+    def answering(self) -> bool:
+        """Whether a change of the recipe has not been looked at yet."""
+        return self._answer_due.isActive()
+
+    def forget(self) -> None:
+        """Let go of all that was computed: the window closes."""
+        self.engine.cache.clear()
+        self.study.detections = {}
+        self._judged = {}
+        self._source = None
+
+    def read(self, make: Callable[[], Image], text: str, path: Path | None = None) -> None:
+        """Have the worker make an image; if that fails, all stays as it was."""
+        self._reading = self._generation = self.worker.submit(text, lambda job: job.emit_part(("image", make(), path)))
+
+    def do(self, work: Callable[[Job], str], text: str) -> None:
+        """Have the worker do something that must not be lost; what it returns is told."""
+
+        def told(job: Job) -> None:
+            job.emit_part(("told", work(job)))
+
+        self.worker.submit(text, told, keep=True)
+
+    def _answer(self) -> None:
+        """Bring the results up to date with the recipe: at once if only limits have moved."""
+        if self.study.image is not None and not self._judge_at_once():
+            self.run()
+
+    def _image_changed(self) -> None:
+        self._judged = {}
+        self._source = None
+        self._answer_due.stop()
+        self.run()
+
+    def _keys(self) -> dict[str, tuple[Any, Any]]:
+        """What each detection depends on besides judging, and what judging depends on."""
+        recipe = self.study.recipe
+        common = repr(self.study.steps_of(""))
+        keys = {}
+        for entry in recipe.running:
+            parameters = entry.made_parameters(recipe.region)
+            slow = (
+                id(self.study.image), common, repr([step.plain() for step in entry.prepare]), entry.kind,
+                repr(parameters.plain(Stage.GATHER)), repr(parameters.plain(Stage.FORM)),
+            )  # fmt: skip
+            keys[entry.name] = slow, parameters
+        return keys
+
+    def _judge_at_once(self) -> bool:
+        """If only limits have moved, answer within the frame."""
+        study = self.study
+        keys = self._keys()
+        if self.failures or not keys or set(keys) != set(study.detections):
+            return False
+        changed: list[str] = []
+        for name, (slow, parameters) in keys.items():
+            before = self._judged.get(name)
+            if before is None or slow != before[0] or len(study.detections[name].work.candidates) > JUDGED_AT_ONCE:
+                return False
+            if parameters != before[1]:
+                changed.append(name)
+        for name in changed:
+            work = study.detections[name].work
+            parameters = keys[name][1]
+            try:
+                found = conclude(work.detector, work.image, work.gathered, work.candidates, parameters, name, time.perf_counter())
+            except ParameterError as error:
+                self.failed.emit(str(error))
+                return True
+            self._judged[name] = keys[name]
+            # The time that the card tells is that of the whole work, not of this judging alone.
+            self._put(name, replace(found, seconds=study.detections[name].seconds))
+        if changed:
+            self._draw_judged_maps()
+        return True
+
+    def _put(self, name: str, found: Detection) -> None:
+        """A result is there; fits that refer to it follow."""
+        detections = self.study.detections
+        before = {**detections, name: found}
+        detections[name] = found
+        after = related(before)
+        detections.update(after)
+        for changed in after:
+            if changed == name or after[changed] is not before[changed]:
+                self.study.detection_changed.emit(changed)
+
+    def _draw_judged_maps(self) -> None:
+        found = self.study.detection
+        if found is None or self._reading is not None:
+            return
+
+        def work(job: Job) -> None:
+            for evidence in found.evidence.values():
+                if evidence.judged and not job.cancelled():
+                    job.emit_part(("picture", Picture.of_map(evidence)))
+
+        self._generation = self.worker.submit("drawing", work)
+
+    def run(self) -> None:
+        """The whole recipe in the worker: findings first, then the maps in sight, then the other thumbnails."""
+        image, recipe = self.study.image, self.study.recipe
+        if image is None or self._reading is not None:
+            return
+        detector = self.study.detector
+        keys = self._keys()
+        wanted = self.wanted_maps()
+
+        def work(job: Job) -> None:
+            begun = time.perf_counter()
+            source = self._source
+            if source is None or source[0] is not image:
+                source = image, Picture.of_image(image, "source", self.tr("source"))
+                job.emit_part(("picture", source[1]))
+            viewing.load()
+            failures: dict[str, str] = {}
+            stages: list[tuple[str, Image]] = []
+            """Card and result of each step that leads to the detector in sight."""
+            common = self._prepare(job, image, recipe.prepare, "", failures, stages)
+            shown, seen = None, common
+            for entry in recipe.running:
+                own = stages if entry.name == detector else []
+                prepared = self._prepare(job, common, entry.prepare, entry.name, failures, own)
+                seen = prepared if entry.name == detector else seen
+                try:
+                    found = self.engine.run_entry(entry, prepared, job.cancelled, recipe.region, ready=True)
+                except ParameterError as error:
+                    failures[entry.name] = str(error)
+                    continue
+                job.emit_part(("detection", entry.name, found, keys[entry.name]))
+                shown = found if entry.name == detector else shown
+            job.emit_part(("prepared", seen, stages))
+            job.emit_part(("failures", failures))
+            job.emit_part(("time", time.perf_counter() - begun))
+            if job.cancelled():
+                return
+            title = self.tr("prepared")
+            same = seen.pixels is image.pixels and seen.frame == image.frame
+            sums = self._arithmetics(stages)
+            prepared_picture = (
+                source[1].renamed("prepared", title)
+                if same
+                else Picture.of_image(seen, "prepared", title, sums[stages[-1][0]] if stages else None)
+            )
+            job.emit_part(("picture", prepared_picture))
+            maps: list[Callable[[], Picture]] = []
+            names: list[str] = []
+            for card, result in stages:
+                # What is in sight of a large image is enough: each stage is as large as the image.
+                if image.width * image.height <= _LARGE or card in wanted:
+                    names.append(card)
+                    maps.append(lambda c=card, r=result: Picture.of_image(r, c, self.study.stage_title(c), sums[c]))  # type: ignore[misc]
+            for evidence in shown.evidence.values() if shown is not None else ():
+                names.append(evidence.name)
+                maps.append(lambda e=evidence: Picture.of_map(e))  # type: ignore[misc]
+            for _, make in sorted(zip(names, maps, strict=True), key=lambda pair: pair[0] not in wanted):
+                if job.cancelled():
+                    return
+                job.emit_part(("picture", make()))
+            if image.width * image.height > _LARGE:
+                give_back_memory()
+
+        self._generation = self.worker.submit(self.tr("detecting"), work)
+
+    def _prepare(
+        self, job: Job, image: Image, steps: Sequence[Step], owner: str, failures: dict[str, str], stages: list[tuple[str, Image]]
+    ) -> Image:
+        """All steps but those that fail: what is wrong with them is said, and the rest goes on."""
+        for number, step in enumerate(steps):
+            card = step_card(number, owner)
+            try:
+                image = self.engine.prepared(image, [step.plain()], job.cancelled)
+            except ParameterError as error:
+                failures[card] = str(error)
+            if step.on:
+                stages.append((card, image))
+        return image
+
+    def _arithmetics(self, stages: list[tuple[str, Image]]) -> dict[str, Arithmetic | None]:
+        """How each stage is made of the one before, where it is a weighted sum."""
+        found: dict[str, Arithmetic | None] = {}
+        before, black = "source", self.study.image.black if self.study.image is not None else 0.0
+        for card, result in stages:
+            place = step_place(card)
+            steps = self.study.steps_of(place[0]) if place is not None else []
+            found[card] = None
+            if place is not None and place[1] < len(steps):
+                given = {k: v for k, v in steps[place[1]].items() if k not in ("step", "on")}
+                step = step_of(str(steps[place[1]]["step"]))
+                with contextlib.suppress(ParameterError):
+                    tables = step.kernels(step.Parameters.make(given, step.name))
+                    if tables:
+                        found[card] = Arithmetic(before, tables, len(tables) > 1, str(given.get("border", "mirror")), black)
+            before, black = card, result.black
+        return found
+
+    @Slot(int, object)
+    def _part_done(self, generation: int, part: Any) -> None:
+        what, *values = part
+        if what == "told":
+            self.told.emit(values[0])
+            return
+        if generation != self._generation:
+            return
+        if what == "image":
+            self._reading = None
+            self.image_read.emit(values[0], values[1])
+        elif what == "detection":
+            name, found, key = values
+            self._judged[name] = key
+            self._put(name, found)
+        elif what == "failures":
+            for name in values[0]:
+                self.study.detections.pop(name, None)
+            self.failures = values[0]
+            self.failures_changed.emit()
+        elif what == "prepared":
+            self.study.prepared, self.study.stages = values
+        elif what == "time":
+            self.took.emit(values[0])
+        elif what == "picture":
+            if values[0].name == "source" and self.study.image is not None:
+                self._source = self.study.image, values[0]
+            self.picture_made.emit(values[0])
+
+    @Slot(int, object)
+    def _work_failed(self, generation: int, error: Exception) -> None:
+        told = str(error) if isinstance(error, (FileError, ParameterError)) else f"{type(error).__name__}: {error}"
+        self.failed.emit(told)
+        if generation == self._reading:
+            self._come_back()
+
+    @Slot()
+    def _came_to_rest(self) -> None:
+        # An image that was given up brings nothing.
+        if self._reading is not None and not self.worker.busy:
+            self._come_back()
+
+    def _come_back(self) -> None:
+        """No image has come: what has changed meanwhile concerns the one that is there."""
+        self._reading = None
+        self._answer_due.start(0)

@@ -1,0 +1,1 @@
+"""Widgets and looks of general use."""
