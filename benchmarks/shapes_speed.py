@@ -11,13 +11,13 @@ from numpy.typing import NDArray
 from benchmarks.timing import fastest
 from lucid_finch.core import engine
 from lucid_finch.core.detector import Context
-from lucid_finch.core.detectors.lines import as_voters
+from lucid_finch.core.detectors.lines import voting_points
 from lucid_finch.core.detectors.shared.edge_features import oriented_points
 from lucid_finch.core.image import Image
 from lucid_finch.core.judging import Limit, Rivals, judge
 from lucid_finch.core.numerics.edges.gradients import gaussian_kernel, smoothed
 from lucid_finch.core.numerics.hough.circle_votes import centre_votes
-from lucid_finch.core.numerics.hough.line_votes import LineSpace, Voters, line_votes
+from lucid_finch.core.numerics.hough.line_votes import LineSpace, VotingPoints, line_votes
 from lucid_finch.core.numerics.runtime import threads
 
 WIDTH, HEIGHT = 1920, 1080
@@ -39,9 +39,9 @@ def picture(seed: int = 0) -> NDArray[np.uint8]:
     return np.clip(np.round(plane), 0, 255).astype(np.uint8)
 
 
-def composed_line_votes(v: Voters, space: LineSpace) -> NDArray[np.float64]:
-    """Every angle at once, a histogram of offsets for each, of the points whose fan holds it."""
-    low, high = space.fan(v)
+def composed_line_votes(v: VotingPoints, space: LineSpace) -> NDArray[np.float64]:
+    """Every angle at once, a histogram of offsets for each, of the points whose angle_error holds it."""
+    low, high = space.angle_error(v)
     votes = np.empty((space.angles, space.offsets))
     for k, turn in enumerate(space.turns):
         inside = np.zeros(len(v), bool)
@@ -68,14 +68,14 @@ def main() -> None:
     image = Image.from_array(picture())
     oriented = oriented_points(image, None, 1.2, Context())
     points = oriented.points
-    voters, _ = as_voters(oriented, image)
+    voting, _ = voting_points(oriented, image)
     space = LineSpace(180, 1.0, 0.5 * float(np.hypot(WIDTH, HEIGHT)) + 1)
     took = fastest(
-        {"ours": lambda: line_votes(voters, space), "theirs": lambda: composed_line_votes(voters, space)}, 4
+        {"ours": lambda: line_votes(voting, space), "theirs": lambda: composed_line_votes(voting, space)}, 4
     )  # fmt: skip
-    same = np.abs(line_votes(voters, space) - composed_line_votes(voters, space)).sum() / voters.weight.sum()
+    same = np.abs(line_votes(voting, space) - composed_line_votes(voting, space)).sum() / voting.weight.sum()
     print(
-        f"line votes of {len(voters)} points: {took['theirs'] / took['ours']:.1f} times (asked 4), {1000 * took['ours']:.1f} ms"
+        f"line votes of {len(voting)} points: {took['theirs'] / took['ours']:.1f} times (asked 4), {1000 * took['ours']:.1f} ms"
     )
     print(f"  {100 * same:.2f} % of the votes fall to a neighbouring cell")
     given = points.x, points.y, oriented.nx, oriented.ny

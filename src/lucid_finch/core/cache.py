@@ -11,7 +11,7 @@ Result = TypeVar("Result")
 
 
 class Cache:
-    """Thread-safe. What is made twice at the same time is made twice and kept once."""
+    """Thread-safe. What two threads make at the same time is made twice and kept once."""
 
     def __init__(self, most_bytes: int = 512 * 1024 * 1024) -> None:
         self.most_bytes = most_bytes

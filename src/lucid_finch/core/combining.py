@@ -13,9 +13,9 @@ from lucid_finch.core.detection import Array, Column, Detection, Table
 from lucid_finch.core.judging import reading_order
 
 _SPACING = 2.0
-"""px between the places along an outline at which two are held against each other."""
+"""px between the points along an outline at which two are compared."""
 _NEAR = 2.0
-"""px: outlines so near run along each other; of large ones a share of their size."""
+"""px: closer outlines run along each other; for large ones, a share of their size."""
 _NEAR_SHARE = 0.05
 _SAME = 0.5
 """Two findings are the same if more than this of each outline runs along the other."""
@@ -25,10 +25,17 @@ COLUMNS = (
     Column("x", "x", "px", "position in the source"),
     Column("y", "y", "px", "position in the source"),
     Column("score", "score", help="that of the finding", digits=3),
-    Column("log_nfa", "sureness", "", "-log10 of the expected number of false alarms; NaN where its detector tells none", 1),
+    Column(
+        "log_nfa",
+        "false alarms",
+        "",
+        "expected number per image; NaN if its detector gives none; -log10 of it in files",
+        1,
+        scale="expected",
+    ),
     Column("detector", "found by", "", "name of the detector whose finding it is"),
     Column("number", "its no.", "", "number of the finding there", 0),
-    Column("also", "also found by", "", "detectors that found the same less surely, with its number there"),
+    Column("also", "also found by", "", "detectors that found the same with less significance, and its number there"),
 )
 
 
@@ -56,9 +63,10 @@ class Combined:
 
 
 def combine(detections: Mapping[str, Detection], of: Sequence[str]) -> Combined:
-    """The findings of the detectors `of`, the surest first; what runs along a surer one of another detector is left out.
+    """The findings of the detectors `of`, the most significant first; one that runs along a more significant one of another
+    detector is left out.
 
-    Sure is who has the larger `log_nfa`; detectors that tell none come after those that do, by score.
+    The larger `log_nfa` is the more significant; detectors without one come after those with one, by score.
     """
     present = [name for name in of if name in detections]
     parts = [(name, detections[name]) for name in present]
@@ -72,25 +80,26 @@ def combine(detections: Mapping[str, Detection], of: Sequence[str]) -> Combined:
         ]
         return np.concatenate(values or [np.empty(0)])
 
-    x, y, score, sure, number = (column(n) for n in ("x", "y", "score", "log_nfa", "id"))
+    x, y, score, significance, number = (column(n) for n in ("x", "y", "score", "log_nfa", "id"))
     outlines = [_resampled(parts[k][1], r) for k, r in zip(owner.tolist(), row.tolist(), strict=True)]
-    order = np.lexsort((np.arange(len(row)), -np.nan_to_num(score), -np.nan_to_num(sure, nan=-np.inf)))
+    order = np.lexsort((np.arange(len(row)), -np.nan_to_num(score), -np.nan_to_num(significance, nan=-np.inf)))
     also: dict[int, list[str]] = {}
     boxes = np.array([[*o.min(axis=0), *o.max(axis=0)] for o in outlines]).reshape(-1, 4)
-    stands = np.zeros(len(row), bool)
+    accepted = np.zeros(len(row), bool)
     for i in order.tolist():
         meets = (boxes[:, :2] <= boxes[i, 2:] + _NEAR).all(axis=1) & (boxes[i, :2] <= boxes[:, 2:] + _NEAR).all(axis=1)
-        near = np.flatnonzero(stands & (owner != owner[i]) & meets)
+        near = np.flatnonzero(accepted & (owner != owner[i]) & meets)
         same = next((k for k in near.tolist() if _alike(outlines[k], outlines[i])), -1)
         if same < 0:
-            stands[i] = True
+            accepted[i] = True
         else:
             also.setdefault(same, []).append(f"{present[owner[i]]} {int(number[i])}")
-    chosen = np.flatnonzero(stands)
+    chosen = np.flatnonzero(accepted)
     extent = float(np.median((boxes[:, 2:] - boxes[:, :2]).max(axis=1))) if len(boxes) else 1.0
     chosen = chosen[reading_order(x[chosen], y[chosen], extent)] if len(chosen) else chosen
     columns: dict[str, Array] = {
-        "id": np.arange(1, len(chosen) + 1), "x": x[chosen], "y": y[chosen], "score": score[chosen], "log_nfa": sure[chosen],
+        "id": np.arange(1, len(chosen) + 1), "x": x[chosen], "y": y[chosen], "score": score[chosen],
+        "log_nfa": significance[chosen],
         "detector": np.array([present[owner[k]] for k in chosen.tolist()], object), "number": number[chosen].astype(np.int64),
         "also": np.array([", ".join(also.get(k, ())) for k in chosen.tolist()], object),
     }  # fmt: skip
@@ -98,7 +107,7 @@ def combine(detections: Mapping[str, Detection], of: Sequence[str]) -> Combined:
 
 
 def _resampled(d: Detection, row: int) -> NDArray[np.float64]:
-    """Places along the outline of a finding about 2 px apart; its position where it has none."""
+    """Points along the outline of a finding about 2 px apart; its position if it has none."""
     if not len(d.outlines):
         return np.array([[float(d.findings["x"][row]), float(d.findings["y"][row])]])
     points = np.asarray(d.outlines[row], float)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 from pathlib import Path
 from typing import Any, Literal
 
@@ -12,6 +13,7 @@ from numpy.typing import NDArray
 
 from lucid_finch.core.errors import Cancelled
 from lucid_finch.core.image import Frame
+from lucid_finch.core.quantities import Quantity
 
 Array = NDArray[Any]
 
@@ -25,18 +27,49 @@ class Column:
     unit: str = ""
     help: str = ""
     digits: int = 2
-    role: Literal["", "x", "y", "length", "angle", "slope", "row"] = ""
-    """How the number changes from the image's own frame to the source's; `row`: the place of another finding, which becomes
-    its number."""
+    quantity: Quantity = ""
+    """What it measures: how the number changes from an image's own frame to the source's. `row`: the place of another
+    finding, which becomes its number."""
+    pair: str = ""
+    """Of an `x` or `x error` column: the column of y that belongs to it."""
     names: tuple[str, ...] = ()
     """For a text column: what its codes stand for."""
+    scale: Literal["same", "expected"] = "same"
+    """`expected`: -log10 of an expected number of events, which is what people are shown."""
+
+    def text(self, value: float) -> str:
+        """A number of this column as people are shown it, without its unit."""
+        if self.scale == "expected":
+            return expected_text(value)
+        return f"{value:.{self.digits}f}" if np.isfinite(value) else "–"
+
+
+def expected_text(log_nfa: float) -> str:
+    """An expected number of events from its -log10, such as 0.011 or 1e-12."""
+    if not np.isfinite(log_nfa):
+        return "–"
+    if -3 <= log_nfa <= 3:
+        return f"{10.0**-log_nfa:.2g}"
+    exponent = int(np.floor(-log_nfa))
+    return f"{10.0 ** (-log_nfa - exponent):.0f}e{exponent}"
 
 
 ID = Column("id", "no.", help="1, 2, 3 ... in reading order", digits=0)
 RANK = Column("rank", "rank", help="1 for the best", digits=0)
-X = Column("x", "x", "px", "position, pixel centres at whole numbers", role="x")
-Y = Column("y", "y", "px", "position, growing downwards", role="y")
+X = Column("x", "x", "px", "position, pixel centres at whole numbers", quantity="x", pair="y")
+Y = Column("y", "y", "px", "position, growing downwards", quantity="y")
 SCORE = Column("score", "score", help="0 to 1, 1 is ideal", digits=3)
+
+
+POINTS = (
+    Column("x", "x", "px", "position", quantity="x", pair="y"),
+    Column("y", "y", "px", "position", quantity="y"),
+    Column("direction", "direction", "deg", "of the gradient, from dark to bright", quantity="direction"),
+    Column("strength", "strength", "grey/px", "gradient", quantity="slope"),
+    Column("chain", "chain", "", "number of the finding that it belongs to", 0),
+    Column("place", "place", "", "0, 1, ... along the finding", 0),
+)
+"""Columns of the points of findings."""
 
 
 class Table(Mapping[str, Array]):
@@ -84,29 +117,30 @@ class Table(Mapping[str, Array]):
 
 
 class Findings(Table):
-    """What stands."""
+    """What was accepted."""
 
 
 class NearMisses(Table):
-    """What fell short: the columns of findings and "failed" (code of a parameter), "measured", "limit", "lost_to"."""
+    """What was rejected: the columns of findings and "failed" (code of a parameter), "measured", "limit", "lost_to"; made
+    when first read, since most results are used without them."""
+
+    def __init__(self, count: int, declared: Sequence[Column], make: Callable[[], Mapping[str, Array]]) -> None:
+        self.declared = {c.name: c for c in declared}
+        self._count, self._make = count, make
+
+    @cached_property
+    def _columns(self) -> dict[str, Array]:  # type: ignore[override]
+        made = self._make()
+        return {name: made[name] for name in self.declared}
+
+    def __len__(self) -> int:
+        return self._count
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self.declared)
 
 
-def transform_columns(columns: dict[str, Array], declared: Sequence[Column], frame: Frame) -> dict[str, Array]:
-    """Columns from an image's own frame to the source's."""
-    if frame.is_identity:
-        return columns
-    moved = dict(columns)
-    for c in declared:
-        if c.role == "x":
-            y = c.name.replace("x", "y")
-            moved[c.name], moved[y] = frame.to_source(columns[c.name], columns[y])
-        elif c.role == "length":
-            moved[c.name] = columns[c.name] * frame.scale
-        elif c.role == "slope":
-            moved[c.name] = columns[c.name] / frame.scale
-        elif c.role == "angle":
-            moved[c.name] = (columns[c.name] + frame.turn) % 360.0
-    return moved
+SAME_FRAME = Frame()
 
 
 class Outlines(Sequence[Array]):
@@ -133,8 +167,8 @@ class Outlines(Sequence[Array]):
         index %= len(self)
         return self.points[self.start[index] : self.start[index + 1]]
 
-    def take(self, rows: NDArray[Any], frame: Frame) -> Outlines:
-        """These outlines in this order, mapped from an image's own frame to the source's; none at all if there are none."""
+    def take(self, rows: NDArray[Any], frame: Frame = SAME_FRAME) -> Outlines:
+        """These outlines in this order, from an image's own frame to the source's; none at all if there are none."""
         if not len(self):
             return self
         count = np.diff(self.start)[rows]
@@ -159,6 +193,36 @@ def _blocks(values: Array, factor: int, strongest: bool) -> Array:
 
 
 MapKind = Literal["grey", "signed", "cyclic", "mask"]
+
+
+@dataclass(frozen=True)
+class Votes:
+    """What is behind one cell of an accumulator."""
+
+    candidate: int
+    """The candidate whose votes meet here, or -1."""
+    points: Array
+    """(n, 2), source: the points that voted for the cell."""
+
+
+@dataclass(frozen=True)
+class MapLinks:
+    """How an accumulator and the image belong together; places of the map are its columns and rows."""
+
+    peaks: Callable[[], Array]
+    """(findings, 2): where the findings are in the map."""
+    votes_at: Callable[[float, float], Votes]
+    """What voted for the cell at a column and a row."""
+    votes_of: Callable[[float, float], list[Array]]
+    """Lines, (n, 2) places of the map, for which the edge point nearest to a source place voted."""
+
+
+@dataclass(frozen=True)
+class Overlay:
+    """Lines, (n, 2) each in the source, that are drawn with the findings: where was looked, or what was fitted."""
+
+    role: Literal["scan", "fit"]
+    lines: list[Array]
 
 
 @dataclass(frozen=True)
@@ -198,8 +262,10 @@ class EvidenceMap:
     """Where the map is no image: the values of its columns and of its rows, and what both are (with units)."""
     arithmetic: Arithmetic | None = None
     """How each value comes about, where that is a weighted sum."""
-    sure: tuple[tuple[float, float], ...] | None = None
-    """Corners, in the source, of the part that nothing beyond a border has reached; None: all of it."""
+    valid_region: tuple[tuple[float, float], ...] | None = None
+    """Corners, in the source, of the pixels whose filter support lies inside the image; None: all of it."""
+    links: MapLinks | None = None
+    """How a map of votes and the image belong together; None of other maps."""
 
     @property
     def values(self) -> Array:
@@ -267,18 +333,43 @@ class Detection:
     near_misses: NearMisses
     evidence: Mapping[str, EvidenceMap]
     resolved: dict[str, Any]
-    """Every limit as it was used, those that follow from the image included."""
+    """Every parameter as it was used, automatic ones included, and what was measured for them."""
     units: dict[str, str]
     seconds: float
-    outlines: Outlines = NO_OUTLINES
-    near_outlines: Outlines = NO_OUTLINES
-    points: Mapping[str, Array] = field(default_factory=dict)
-    fit: dict[str, Any] | None = None
-    notes: tuple[str, ...] = ()
-    places: Array | None = None
+    outlines: Outlines
+    make_near_outlines: Callable[[], Outlines] = field(repr=False)
+    points: Mapping[str, Array]
+    fit: dict[str, Any] | None
+    notes: tuple[str, ...]
+    places: Array | None
     """Where the label of each finding is drawn, (n, 2); None: at x, y."""
-    work: Any = field(default=None, repr=False)
-    """What the engine keeps to answer further questions; see `engine.Work`."""
+    task: Any = field(repr=False)
+    """What is kept to judge again and to answer questions: a `detector.Task`."""
+
+    @property
+    def near_outlines(self) -> Outlines:
+        """Outlines of the near misses, made when asked for."""
+        return self.make_near_outlines()
+
+    @property
+    def named_by(self) -> str:
+        """The text column that is shown beside the number of each finding, or ""."""
+        return str(self.task.detector.named_by)
+
+    @property
+    def labels(self) -> dict[str, str]:
+        """Labels of the parameters, by name."""
+        return {name: declared.label for name, declared in self.task.detector.Parameters.declarations().items()}
+
+    @property
+    def overlays(self) -> list[Overlay]:
+        """Lines that are drawn with the findings."""
+        return list(self.task.detector.overlays(self.task, self.fit))
+
+    @property
+    def fit_text(self) -> str:
+        """The fit in a few words, or ""."""
+        return str(self.task.detector.fit_text(self.fit)) if self.fit is not None else ""
 
     def place(self, row: int) -> tuple[float, float]:
         """Where the label of a finding is drawn."""
@@ -288,6 +379,25 @@ class Detection:
 
     def label(self, row: int) -> str:
         """Number and, where there is one, name of a finding."""
-        named = self.work.detector.named_by
         number = str(int(self.findings["id"][row]))
-        return f"{number} {self.findings.names[named][int(self.findings[named][row])]}" if named else number
+        if not self.named_by:
+            return number
+        return f"{number} {self.findings.names[self.named_by][int(self.findings[self.named_by][row])]}"
+
+    def measured(self, criterion: str) -> Array:
+        """A criterion of all candidates that could matter: hardly anything is seen among ten thousand specks."""
+        candidates = self.task.candidates
+        plausible = self.task.detector.plausible(candidates)
+        values = np.asarray(candidates.columns[criterion], float)
+        return values[plausible] if plausible.sum() >= 5 else values
+
+    def candidate_near(self, x: float, y: float) -> int:
+        """The candidate nearest to a place of the source, or -1."""
+        if not len(self.task.candidates):
+            return -1
+        return int(np.argmin(self.task.detector.distances(self.task, x, y)))
+
+    def profile(self, candidate: int) -> tuple[str, Any] | None:
+        """A heading and the profile that a candidate was found in, if it was found in one."""
+        found: tuple[str, Any] | None = self.task.detector.profile(self.task, candidate)
+        return found

@@ -5,18 +5,20 @@ To add one, write a module in `detectors/` with a subclass of `Detector` and ent
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from collections.abc import Callable, Hashable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from typing import Any, ClassVar, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
-from lucid_finch.core.detection import ID, NO_OUTLINES, RANK, SCORE, Array, Column, EvidenceMap, Outlines, X, Y
+from lucid_finch.core.detection import ID, NO_OUTLINES, RANK, SCORE, Array, Column, EvidenceMap, Outlines, Overlay, X, Y
+from lucid_finch.core.errors import Cancelled
 from lucid_finch.core.image import Image
-from lucid_finch.core.judging import Judgement, Limit, Rivals
-from lucid_finch.core.parameters import SCALES, Length, Parameters, Stage, gathers, judges
-from lucid_finch.core.regions import Region
+from lucid_finch.core.judging import Exclusions, Limit
+from lucid_finch.core.parameters import Declaration, Length, Parameters, Stage, gathers, judges
+from lucid_finch.core.quantities import to_source
+from lucid_finch.core.regions import Region, masked_pixels
 from lucid_finch.core.viewing.profiles import Profile
 
 
@@ -24,13 +26,26 @@ class DetectorParameters(Parameters):
     """What every detector takes."""
 
     region: Region | None = gathers(
-        None, label="Region", help="Where to look, in source pixels; the whole image if nothing is given.", auto="the whole image"
+        None,
+        label="Region",
+        help="Where to look, in source pixels; the whole image if not given.",
+        auto="the whole image",
+        shared=True,
     )
     keep: int | None = judges(
-        None, label="Keep at most", help="Only this many, the best by rank.", least=1, auto="no limit", usual=(1, 500)
+        None,
+        label="Maximum count",
+        help="Only this many, the best by rank.",
+        least=1,
+        auto="no limit",
+        usual=(1, 500),
+        shared=True,
     )
     sort: str = judges(
-        "reading", label="Order", help="Order of the rows: reading, rank, or a column; a - in front sorts descending."
+        "reading",
+        label="Order",
+        help="Order of the rows: reading, rank, or a column; a leading - sorts in descending order.",
+        shared=True,
     )
 
 
@@ -39,30 +54,46 @@ class Candidates:
     """All plausible candidates: one entry a candidate in every column."""
 
     columns: dict[str, Array]
-    """Position (x, y in the image's own frame) and every criterion."""
-    merit: Array
+    """Position (x, y) and every criterion."""
+    rank_score: Array
     """Bigger ranks higher."""
     size: float
     """Typical extent in px, for the reading order."""
-    rivals: Rivals | None = None
+    exclusions: Exclusions | None = None
     detail: Any = None
     """What the detector needs to finish or explain (chains, outlines)."""
+    in_source: bool = False
+    """Whether columns and size are of the source already; else they are of the image's own frame."""
 
     def __len__(self) -> int:
-        return len(self.merit)
+        return len(self.rank_score)
+
+    def converted(self, declared: Sequence[Column], image: Image) -> Candidates:
+        """The same with columns of the source."""
+        if self.in_source:
+            return self
+        columns = to_source(self.columns, declared, image.frame)
+        return replace(self, columns=columns, size=self.size * image.frame.scale, in_source=True)
 
 
 @dataclass(frozen=True)
 class Finished:
-    """Columns and geometry of the candidates asked for, in the order asked, in the image's own frame."""
+    """Columns of the candidates asked for, in the order asked and in the source; outlines and points."""
 
     columns: dict[str, Array]
     outlines: Outlines = NO_OUTLINES
     points: Callable[[], dict[str, Array]] | None = None
-    """Makes the table of points when it is asked for; its column `chain` counts the chosen candidates from 0."""
+    """Makes the table of points (columns `detection.POINTS`), in the image's own frame; its column `chain` counts the chosen
+    candidates from 0."""
     fit: dict[str, Any] | None = None
     places: Array | None = None
     """Where the label of each is drawn, (n, 2) in the source; None: at x, y."""
+    outlines_in_source: bool = False
+    """Whether the outlines are of the source already; else they are of the image's own frame."""
+
+    def source_outlines(self, rows: NDArray[Any], image: Image) -> Outlines:
+        """Outlines of some of these candidates, in the source."""
+        return self.outlines.take(rows) if self.outlines_in_source else self.outlines.take(rows, image.frame)
 
 
 @dataclass(frozen=True)
@@ -76,17 +107,7 @@ class Reason:
     passed: bool
     text: str
     change: tuple[str, Any] | None = None
-    """The parameter and value that would do away with it."""
-
-
-@dataclass(frozen=True)
-class Votes:
-    """What lies behind one cell of a map of votes."""
-
-    candidate: int
-    """The candidate whose votes meet here, or -1."""
-    points: Array
-    """(n, 2), source: the points that voted for the cell."""
+    """The parameter and the value that would remove it."""
 
 
 @dataclass
@@ -96,23 +117,62 @@ class Context:
     cancelled: Callable[[], bool] | None = None
     shared: Callable[[str, Callable[[], Any]], Any] = field(default=lambda key, make: make())
     """Work on the same image that other detectors may have done already: `shared(key, make)`."""
+    assets: Mapping[str, Any] = field(default_factory=dict)
+    """What the recipe holds of images and models, by sha256."""
+
+    def check(self) -> None:
+        """Raises `Cancelled` if the work is no longer wanted."""
+        if self.cancelled is not None and self.cancelled():
+            raise Cancelled()
 
 
 @dataclass(frozen=True)
-class Work:
-    """All that one run of a detector left behind: enough to judge again, to explain and to show evidence."""
+class StageKeys:
+    """What the result of each stage depends on, as keys of the cache."""
+
+    prepared: Hashable
+    gathered: Hashable
+    formed: Hashable
+
+
+@dataclass(frozen=True)
+class Task:
+    """One detector on one image: what every stage is given, and adds to. Fields without a value come with later stages."""
 
     detector: Detector
     image: Image
-    """The prepared image that the detector saw."""
-    parameters: Any
-    gathered: Any
-    candidates: Candidates
-    judgement: Judgement
-    rows: NDArray[np.int64]
-    """The candidate behind each row of the findings."""
-    near_rows: NDArray[np.int64]
-    """The candidate behind each row of the near misses."""
+    """The prepared image."""
+    given: Any
+    """Parameters as the recipe has them."""
+    context: Context = field(default_factory=Context, repr=False)
+    keys: StageKeys | None = None
+    gathered: Any = None
+    parameters: Any = None
+    """Parameters with the automatic values settled."""
+    candidates: Any = None
+    """All `Candidates`, in the source."""
+    judgement: Any = None
+    """The `Judgement` of the candidates."""
+    rows: Any = None
+    """(findings,) int64: the candidate behind each row of the findings."""
+    near_rows: Any = None
+    """The candidate behind each row of the near misses, by falling rank."""
+
+    def settled(self, given: Any) -> Task:
+        """The task with other parameters, their automatic values taken from what was gathered."""
+        changed = replace(self, given=given, parameters=given)
+        return replace(changed, parameters=self.detector.settle(changed))
+
+
+@dataclass(frozen=True)
+class Example:
+    """Parameters that a detector or step is tried with: all of its kernels are compiled by its examples."""
+
+    parameters: Mapping[str, Any] = field(default_factory=dict)
+
+
+Sense = Literal["at least", "at most"]
+_SENSES: tuple[Sense, Sense] = ("at least", "at most")
 
 
 class Detector:
@@ -122,109 +182,126 @@ class Detector:
     purpose: ClassVar[str]
     """One line for lists."""
     Parameters: ClassVar[type[DetectorParameters]]
+    reads: ClassVar[Literal["luma", "colour"]] = "luma"
+    """What it is given of a colour image."""
     columns: ClassVar[tuple[Column, ...]]
     """Columns of a finding besides id, rank, x, y and score."""
+    criteria: ClassVar[tuple[Column, ...]] = ()
+    """Columns of the candidates that only judging uses."""
     named_by: ClassVar[str] = ""
     """A text column that is shown beside the number of each finding."""
     near: ClassVar[float] = 12.0
     """Candidates within so many px of a place are named when asked why."""
+    examples: ClassVar[tuple[Example, ...]] = (Example(),)
+    main_maps: ClassVar[tuple[str, ...]] = ()
+    """Names of the maps that say most, first the one to show beside the source."""
+    sized_by: ClassVar[str] = ""
+    """The range of sizes (px) among its parameters, if it looks for sizes."""
 
-    def gather(self, image: Image, parameters: Any, context: Context) -> Any:
-        """Pixels to sparse measurements that are complete above the floor. Slow; depends on nothing but the parameters
+    # Stages
+
+    def gather(self, task: Task) -> Any:
+        """Pixels to sparse measurements that are complete above the floor. Slow; depends on nothing but the given parameters
         of the gathering stage and on `floor`."""
         raise NotImplementedError
 
-    def floor(self, parameters: Any) -> Any:
-        """Below what nothing is gathered, from the recipe alone; hashable, and coarse, so that a moving limit seldom changes
-        it."""
+    def floor(self, parameters: Any) -> Hashable:
+        """Below what nothing is gathered, from the recipe alone; coarse, so that a moving limit seldom changes it."""
         return None
 
-    def form(self, image: Image, gathered: Any, parameters: Any) -> Candidates:
-        """Measurements to all plausible candidates."""
+    def settle(self, task: Task) -> Any:
+        """The parameters with every automatic value set to what was gathered; all later stages use these."""
+        return task.parameters
+
+    def frozen(self, task: Task) -> Any:
+        """The parameters with automatic values as numbers, to be written to a recipe: on the same image they give the same
+        findings. What is a rule rather than a number stays automatic."""
+        return task.parameters
+
+    def form(self, task: Task) -> Candidates:
+        """Measurements to all plausible candidates; depends on the parameters of the forming stage."""
         raise NotImplementedError
 
-    def limits(self, image: Image, gathered: Any, parameters: Any) -> tuple[Limit, ...]:
-        """Every limit that is in force, with its resolved value."""
-        found = []
+    def limits(self, task: Task) -> tuple[Limit, ...]:
+        """Every limit that applies: those that the declarations name. Numbers are of the source."""
+        found: list[Limit] = []
         for name, declared in self.Parameters.declarations().items():
-            value = getattr(parameters, name)
-            if declared.stage is not Stage.JUDGE or not declared.criterion or value is None:
-                continue
-            if declared.is_range:
-                for end, (number, sense) in enumerate(zip(value, _SENSES, strict=True)):
-                    if number is not None:
-                        found.append(Limit(name, declared.criterion, sense, float(number), end))
-            else:
-                number = value.pixels(*image.source_size) / image.frame.scale if isinstance(value, Length) else float(value)
-                found.append(Limit(name, declared.criterion, declared.sense, SCALES[declared.scale].to_limit(number)))
+            value = getattr(task.parameters, name)
+            replaced = declared.unless and getattr(task.given, declared.unless) is not None
+            if declared.criterion and value is not None and not replaced:
+                found += _limits_of(declared, value, task.image)
         return tuple(found)
 
-    def resolved(self, image: Image, gathered: Any, parameters: Any) -> dict[str, Any]:
-        """Values that parameters left open took from the image."""
+    def measured(self, task: Task) -> dict[str, Any]:
+        """What was measured on this image besides the settled parameters, for the record."""
         return {}
 
-    def finish(self, image: Image, gathered: Any, candidates: Candidates, chosen: NDArray[np.int64], parameters: Any) -> Finished:
+    def finish(self, task: Task, chosen: NDArray[np.int64]) -> Finished:
         """Final columns of the chosen candidates."""
-        return Finished({name: values[chosen] for name, values in candidates.columns.items()})
+        return Finished({name: values[chosen] for name, values in task.candidates.columns.items()})
 
-    def finish_near(
-        self, image: Image, gathered: Any, candidates: Candidates, chosen: NDArray[np.int64], parameters: Any, found: Finished
-    ) -> Finished:
+    def finish_near(self, task: Task, chosen: NDArray[np.int64], found: Finished) -> Finished:
         """Final columns of near misses, beside what was `found`."""
-        return self.finish(image, gathered, candidates, chosen, parameters)
+        return self.finish(task, chosen)
 
-    def fit_outlines(self, work: Work, fit: Mapping[str, Any]) -> list[Array]:
-        """Lines, (n, 2) in the source, that show a fit on the image."""
+    # What is told of a result
+
+    def plausible(self, candidates: Candidates) -> NDArray[np.bool_]:
+        """Which candidates are worth being listed as near misses."""
+        return np.ones(len(candidates), bool)
+
+    def evidence(self, task: Task) -> list[EvidenceMap]:
+        """The maps that the decision rests on, in the order of the stages."""
+        return []
+
+    def overlays(self, task: Task, fit: Mapping[str, Any] | None) -> list[Overlay]:
+        """Lines that are drawn with the findings."""
         return []
 
     def related_fit(self, parameters: Any, fit: dict[str, Any], fits: Mapping[str, Any]) -> dict[str, Any]:
         """A fit with what follows from those of the other detectors of a recipe, by name."""
         return fit
 
-    def guides(self, work: Work) -> list[Array]:
-        """Lines, (n, 2) in the source, that show where and which way was looked."""
-        return []
-
-    def profile_of(self, work: Work, candidate: int) -> tuple[str, Profile] | None:
-        """A heading and the profile that a candidate was found in, if it was found in one."""
-        return None
-
-    def peaks(self, work: Work, map_name: str) -> Array | None:
-        """Where the findings are in a map of votes, (rows, 2) columns and rows of the map; None if the map is none."""
-        return None
-
-    def votes_at(self, work: Work, map_name: str, column: float, row: float) -> Votes | None:
-        """What voted for a cell of a map of votes."""
-        return None
-
-    def votes_of(self, work: Work, map_name: str, x: float, y: float) -> list[Array]:
-        """Lines, (n, 2) columns and rows of a map of votes, along which the edge point nearest to a source place has voted."""
-        return []
-
     @classmethod
     def fit_text(cls, fit: Mapping[str, Any]) -> str:
         """A fit in a few words."""
         return ""
 
-    def notes(self, gathered: Any) -> tuple[str, ...]:
-        """What should be told of this image."""
+    def profile(self, task: Task, candidate: int) -> tuple[str, Profile] | None:
+        """A heading and the profile that a candidate was found in, if it was found in one."""
+        return None
+
+    def notes(self, task: Task) -> tuple[str, ...]:
+        """What the user should know of this image."""
         return ()
 
-    def plausible(self, candidates: Candidates) -> NDArray[np.bool_]:
-        """Which candidates are worth being listed as near misses."""
-        return np.ones(len(candidates), bool)
+    # Questions
 
-    def evidence(self, work: Work) -> list[EvidenceMap]:
-        """The maps that the decision rests on, in the order of the stages."""
+    def distances(self, task: Task, x: float, y: float) -> Array:
+        """Distance in px of each candidate from a place of the source."""
+        columns = task.candidates.columns
+        return np.hypot(columns["x"] - x, columns["y"] - y)
+
+    def probe(self, task: Task, x: float, y: float) -> list[Reason]:
+        """What is measured at a place of the source where no candidate was gathered."""
         return []
 
-    def distances(self, candidates: Candidates, x: float, y: float) -> Array:
-        """Distance in px of each candidate from a place in the image's own frame."""
-        return np.hypot(candidates.columns["x"] - x, candidates.columns["y"] - y)
+    def outside(self, task: Task, x: float, y: float, margin: int = 0) -> list[Reason]:
+        """The reason why nothing can be found at a place of the source that is masked out, if that is so."""
+        u, v = task.image.frame.from_source(x, y)
+        column, row = (min(max(round(float(w)), 0), n - 1) for w, n in ((u, task.image.width), (v, task.image.height)))
+        masked = masked_pixels(task.image, task.given.region, margin)
+        if masked is None or not masked[row, column]:
+            return []
+        change = ("region", None) if task.given.region is not None else None
+        text = "this place is outside the region, or its pixels are not valid"
+        return [Reason("region", 0.0, None, "", False, text, change)]
 
-    def probe(self, image: Image, gathered: Any, parameters: Any, x: float, y: float) -> list[Reason]:
-        """What is measured at a place where no candidate was gathered."""
-        return []
+    def sized_like(self, parameters: Any, size: float, ratio: float | None = None) -> tuple[float, float]:
+        """A range of sizes around a size in px; of what has two axes, `ratio` is the shorter over the longer one, None: any."""
+        return 0.75 * size, 1.3 * size
+
+    # Declarations
 
     @classmethod
     def all_columns(cls) -> tuple[Column, ...]:
@@ -232,13 +309,25 @@ class Detector:
 
     @classmethod
     def criterion(cls, name: str) -> Column:
-        """The declaration of a criterion column."""
+        """The declaration of a column of the candidates."""
         return next(c for c in (*cls.all_columns(), *cls.criteria) if c.name == name)
 
-    criteria: ClassVar[tuple[Column, ...]] = ()
-    """Columns that only judging sees."""
+
+def _limits_of(declared: Declaration, value: Any, image: Image) -> list[Limit]:
+    """The limits behind the value of one parameter."""
+    name, criterion, sense = declared.name, declared.criterion, declared.sense
+    if declared.is_range:
+        columns = (criterion, declared.upper_criterion or criterion)
+        ends = enumerate(zip(columns, _SENSES, value, strict=True))
+        return [Limit(name, column, way, float(end), place) for place, (column, way, end) in ends if end is not None]
+    if declared.choices or isinstance(value, bool):
+        # The criterion is 1 (or 0, at most) where a candidate agrees with the choice.
+        bound = 1.0 if sense == "at least" else 0.0
+        return [] if value == declared.admits else [Limit(name, criterion, sense, bound, admits=declared.admits)]
+    number = value.pixels(*image.source_size) if isinstance(value, Length) else float(value)
+    return [Limit(name, criterion, sense, declared.to_limit(number))]
 
 
-Sense = Literal["at least", "at most"]
-_SENSES: tuple[Sense, Sense] = ("at least", "at most")
-Registry = Mapping[str, type[Detector]]
+__all__ = [
+    "Candidates", "Context", "Detector", "DetectorParameters", "Example", "Finished", "Reason", "Stage", "StageKeys", "Task",
+]  # fmt: skip

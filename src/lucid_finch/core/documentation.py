@@ -1,11 +1,11 @@
-"""What the declarations say of every step and detector, as data and as the reference page."""
+"""Every step and detector as declared, as data and as the reference page."""
 
 from __future__ import annotations
 
 from typing import Any
 
 from lucid_finch.core.detectors import KINDS
-from lucid_finch.core.parameters import Declaration, Parameters
+from lucid_finch.core.parameters import Parameters
 from lucid_finch.core.prepare import STEPS
 
 
@@ -33,20 +33,14 @@ def _parameters(model: type[Parameters]) -> list[dict[str, Any]]:
             "label": d.label,
             "unit": d.unit,
             "allowed": d.allowed,
-            "default": default_of(model, d),
+            "default": d.plain_default(),
+            "optional": d.optional,
             "stage": str(d.stage),
             "criterion": d.criterion,
             "help": d.help,
         }
         for d in model.declarations().values()
     ]
-
-
-def default_of(model: type[Parameters], declared: Declaration) -> Any:
-    """The default as it is written to a recipe; None also for what must be given."""
-    default = declared.default
-    plain = getattr(default, "plain", None)
-    return plain() if plain is not None else None if default is ... or repr(default) == "PydanticUndefined" else default
 
 
 def reference_page() -> str:
@@ -70,8 +64,8 @@ def reference_page() -> str:
                 "|---|---|---|---|",
             ]
             for p in about["parameters"]:
-                default = "needed" if p["default"] is None and "nothing" not in p["allowed"] else f"`{p['default']}`"
-                default = "open" if p["default"] is None and "nothing" in p["allowed"] else default
+                default = "required" if p["default"] is None and not p["optional"] else f"`{p['default']}`"
+                default = "auto" if p["default"] is None and p["optional"] else default
                 lines.append(f"| `{p['name']}` | **{p['label']}.** {p['help']} | {p['allowed']} | {default} |")
             if "columns" in about:
                 lines += ["", "| column | label | unit | meaning |", "|---|---|---|---|"]

@@ -1,10 +1,14 @@
-"""Runs preparation, detectors and whole recipes: shares and keeps work, reports progress, can be cancelled."""
+"""The one executor: runs a plan made from a recipe, task by task, with a cache, events and cancelling.
+
+The window, the image list, the parameter sweep, batches and the command line all run recipes here.
+"""
 
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Generator, Hashable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -12,31 +16,24 @@ from numpy.typing import NDArray
 
 from lucid_finch.core.cache import Cache
 from lucid_finch.core.combining import Combined, combine
-from lucid_finch.core.detection import (
-    Array,
-    Column,
-    Detection,
-    EvidenceMap,
-    Findings,
-    NearMisses,
-    transform_columns,
-)  # fmt: skip
-from lucid_finch.core.detector import Candidates, Context, Detector, DetectorParameters, Finished, Work
-from lucid_finch.core.detectors import KINDS, detector_of
+from lucid_finch.core.detection import POINTS, Array, Column, Detection, EvidenceMap, Findings, NearMisses, Outlines
+from lucid_finch.core.detector import Context, DetectorParameters, Finished, Task
+from lucid_finch.core.detectors import detector_of
 from lucid_finch.core.errors import Cancelled, ParameterError, nearest
 from lucid_finch.core.image import LUMA, Image
 from lucid_finch.core.judging import Outcome, judge, reading_order
 from lucid_finch.core.numerics.filtering.channels import mix
 from lucid_finch.core.numerics.runtime.threads import cancellable
-from lucid_finch.core.parameters import Stage
-from lucid_finch.core.prepare import step_of
-from lucid_finch.core.recipe import DetectorEntry, Recipe, Unmet
-from lucid_finch.core.regions import Region, lies_outside
+from lucid_finch.core.plan import Plan, PlannedDetector, PlannedStep
+from lucid_finch.core.quantities import to_source
+from lucid_finch.core.recipe import Recipe, Unmet
+from lucid_finch.core.regions import lies_outside
 
 MOST_NEAR_MISSES = 500
 
 Progress = Callable[[float, str], None]
 """Called with the share done (0 to 1) and what is being done."""
+Cancel = Callable[[], bool]
 
 
 @dataclass(frozen=True)
@@ -53,188 +50,243 @@ class Run:
     """What the recipe merges, in its order."""
 
 
+@dataclass(frozen=True)
+class StepDone:
+    """A preparation step has run."""
+
+    step: PlannedStep
+    image: Image
+
+
+@dataclass(frozen=True)
+class Started:
+    """The image of a detector is prepared; the detector runs next."""
+
+    name: str
+    image: Image
+
+
+@dataclass(frozen=True)
+class Detected:
+    """A detector has run, or its fit follows another detector's that has run since."""
+
+    name: str
+    detection: Detection
+
+
+@dataclass(frozen=True)
+class Failed:
+    """A step or a detector was refused; what does not depend on it goes on."""
+
+    source: PlannedStep | PlannedDetector
+    error: ParameterError
+
+
+Event = StepDone | Started | Detected | Failed
+
+
 @dataclass
 class Engine:
     """Runs recipes; keep one to have work shared and remembered between calls."""
 
     cache: Cache = field(default_factory=Cache)
 
-    def prepared(
-        self,
-        image: Image,
-        steps: Sequence[Mapping[str, Any]],
-        cancelled: Callable[[], bool] | None = None,
-    ) -> Image:
-        """The image after the preparation steps. Raises `ParameterError`, `Cancelled`."""
-        for number, given in enumerate(steps, 1):
+    def events(
+        self, plan: Plan, image: Image, cancelled: Cancel | None = None, only: Sequence[str] | None = None
+    ) -> Generator[Event, None, None]:
+        """Run a plan, or the detectors `only` of it, and tell what is done. A step that fails is skipped. Raises `Cancelled`."""
+        common, common_key = yield from self._prepare(plan.common, image, plan.source_key(image), cancelled)
+        detections: dict[str, Detection] = {}
+        for planned in plan.detectors:
+            if only is not None and planned.name not in only:
+                continue
+            prepared, key = yield from self._prepare(planned.steps, common, common_key, cancelled)
+            yield Started(planned.name, prepared)
+            try:
+                detections[planned.name] = self._detect(planned, prepared, key, cancelled, plan.assets)
+            except ParameterError as error:
+                yield Failed(planned, error)
+            else:
+                yield Detected(planned.name, detections[planned.name])
+        for name, detection in related(detections).items():
+            if detection is not detections[name]:
+                yield Detected(name, detection)
+
+    def _prepare(
+        self, steps: Sequence[PlannedStep], image: Image, key: Hashable, cancelled: Cancel | None
+    ) -> Generator[StepDone | Failed, None, tuple[Image, Hashable]]:
+        """Run preparation steps; returns the image and its key."""
+        for step in steps:
             if cancelled is not None and cancelled():
                 raise Cancelled()
-            options = dict(given)
-            if not options.pop("on", True):
-                continue
-            name = str(options.pop("step", ""))
-            step = step_of(name)
-            parameters = step.Parameters.make(options, f"preparation {number}, {name}")
-            with cancellable(cancelled):
-                image = self.cache.get((image.digest, name, parameters.model_dump_json()), lambda: step.run(image, parameters))  # noqa: B023
-        return image
+            try:
+                after = step.key_after(key)
+                with cancellable(cancelled):
+                    image = self.cache.get(after, lambda: step.run(image))  # noqa: B023
+                key = after
+            except ParameterError as error:
+                yield Failed(step, error)
+            yield StepDone(step, image)
+        return image, key
 
-    def detect(
-        self,
-        kind: str,
-        image: Image,
-        parameters: DetectorParameters,
-        name: str = "",
-        cancelled: Callable[[], bool] | None = None,
+    def _detect(
+        self, planned: PlannedDetector, image: Image, key: Hashable, cancelled: Cancel | None, assets: Mapping[str, Any]
     ) -> Detection:
-        """One detector on one image; what is kept of an earlier call with the same image is not done again."""
         started = time.perf_counter()
-        detector = detector_of(kind)
-        image = self._grey(image)
-        source = image.digest
-        context = Context(cancelled, lambda key, make: self.cache.get((source, key), make))
-        gather_key = (source, kind, repr(parameters.plain(Stage.GATHER)), detector.floor(parameters))
-        gathered = self.cache.get(gather_key, lambda: detector.gather(image, parameters, context))
-        form_key = (*gather_key, repr(parameters.plain(Stage.FORM)))
-        candidates = self.cache.get(form_key, lambda: detector.form(image, gathered, parameters))
+        detector = planned.detector
+        if detector.reads == "luma" and image.is_colour:
+            image = self.cache.get((key, "luma"), lambda: as_luma(image))
+        keys = planned.keys(key)
+        context = Context(cancelled, lambda what, make: self.cache.get((key, what), make), assets)
+        task = Task(detector, image, planned.given, context, keys, parameters=planned.given)
+        task = replace(task, gathered=self.cache.get(keys.gathered, lambda: detector.gather(task)))
+        task = task.settled(planned.given)
+        columns = (*detector.all_columns(), *detector.criteria)
+        candidates = self.cache.get(keys.formed, lambda: detector.form(task).converted(columns, image))
         with cancellable(cancelled):
-            return conclude(detector, image, gathered, candidates, parameters, name or kind, started)
+            return conclude(replace(task, candidates=candidates), planned.name, started)
 
     def run(
         self,
         recipe: Recipe,
         image: Image,
         progress: Progress | None = None,
-        cancelled: Callable[[], bool] | None = None,
+        cancelled: Cancel | None = None,
     ) -> Run:
         """All detectors of a recipe on one image. Raises `ParameterError` naming the detector, `Cancelled`."""
         started = time.perf_counter()
+        plan = Plan.of(recipe)
         detections: dict[str, Detection] = {}
-        unmet: list[Unmet] = []
-        common = self.prepared(image, [step.plain() for step in recipe.prepare], cancelled)
-        for number, entry in enumerate(recipe.running):
-            if cancelled is not None and cancelled():
-                raise Cancelled()
-            if progress is not None:
-                progress(number / len(recipe.running), entry.name)
-            detections[entry.name] = self.run_entry(entry, common, cancelled, recipe.region)
-            unmet += entry.unmet(detections[entry.name])
+        for event in self.events(plan, image, cancelled):
+            if isinstance(event, Failed):
+                raise event.error
+            if isinstance(event, Started) and progress is not None:
+                progress(len(detections) / len(plan.detectors), event.name)
+            if isinstance(event, Detected):
+                detections[event.name] = event.detection
         if progress is not None:
             progress(1.0, "")
-        detections = related(detections)
+        unmet = [u for entry in recipe.running for u in entry.unmet(detections[entry.name])]
         combined = tuple(combine(detections, group) for group in recipe.combine)
         return Run(recipe, image, detections, tuple(unmet), time.perf_counter() - started, combined)
 
-    def run_entry(
-        self,
-        entry: DetectorEntry,
-        common: Image,
-        cancelled: Callable[[], bool] | None = None,
-        region: Region | None = None,
-        ready: bool = False,
+    def detect(
+        self, kind: str, image: Image, parameters: DetectorParameters, name: str = "", cancelled: Cancel | None = None
     ) -> Detection:
-        """One detector of a recipe on the commonly prepared image; `region` is that of the recipe. With `ready` the
-        detector's own preparation has been done already."""
-        prepared = common if ready else self.prepared(common, [step.plain() for step in entry.prepare], cancelled)
-        return self.detect(entry.kind, prepared, entry.made_parameters(region), entry.name, cancelled)
+        """One detector on one image. Raises `ParameterError`, `Cancelled`."""
+        planned = PlannedDetector(name or kind, detector_of(kind), parameters, ())
+        return self._detect(planned, image, Plan.source_key(image), cancelled, {})
 
-    def _grey(self, image: Image) -> Image:
-        return self.cache.get((image.digest, "luma"), lambda: as_grey(image)) if image.is_colour else image
+    def prepared(self, image: Image, steps: Sequence[Mapping[str, Any]], cancelled: Cancel | None = None) -> Image:
+        """The image after preparation steps. Raises `ParameterError`, `Cancelled`."""
+        for event in self._prepare(PlannedStep.of(steps), image, Plan.source_key(image), cancelled):
+            if isinstance(event, Failed):
+                raise event.error
+            image = event.image
+        return image
 
 
-def as_grey(image: Image) -> Image:
+def as_luma(image: Image) -> Image:
     """The luma of a colour image; a grey one as it is."""
     return image.with_pixels(mix(image.pixels, LUMA)) if image.is_colour else image
 
 
 def detect(kind: str, image: Image, given: Mapping[str, Any]) -> Detection:
     """One detector on one image, once, with nothing kept. Raises `ParameterError`."""
-    started = time.perf_counter()
-    detector = detector_of(kind)
-    parameters = detector.Parameters.make(given, kind)
-    image = as_grey(image)
-    gathered = detector.gather(image, parameters, Context())
-    candidates = detector.form(image, gathered, parameters)
-    return conclude(detector, image, gathered, candidates, parameters, kind, started)
+    return Engine().detect(kind, image, detector_of(kind).Parameters.make(given, kind))
 
 
-def conclude(
-    detector: Detector,
-    image: Image,
-    gathered: Any,
-    candidates: Candidates,
-    parameters: DetectorParameters,
-    name: str,
-    started: float,
-) -> Detection:
-    """Judge, finish and number: candidates to a detection in the source frame."""
-    limits = detector.limits(image, gathered, parameters)
-    judgement = judge(candidates.columns, limits, candidates.merit, candidates.rivals, parameters.keep)
+def judged_again(
+    plan: Plan, image: Image, before: Mapping[str, Detection], most: int
+) -> tuple[dict[str, Detection], list[str]] | None:
+    """Detections after a change of limits alone, and which of them are new; None if more than judging has to be done, or
+    one of them has more than `most` candidates. Raises `ParameterError`."""
+    if set(before) != {planned.name for planned in plan.detectors}:
+        return None
+    changed = []
+    for planned in plan.detectors:
+        task = before[planned.name].task
+        if task.keys != planned.keys(plan.prepared_key(planned, image)) or len(task.candidates) > most:
+            return None
+        if task.given != planned.given:
+            changed.append(planned)
+    after = dict(before)
+    for planned in changed:
+        task = before[planned.name].task
+        found = conclude(task.settled(planned.given), planned.name, time.perf_counter())
+        # The time that is shown is that of the whole work, not of this judging alone.
+        after[planned.name] = replace(found, seconds=before[planned.name].seconds)
+    after = related(after)
+    return after, [name for name in after if after[name] is not before[name]]
+
+
+def conclude(task: Task, name: str, started: float) -> Detection:
+    """Judge, finish and number the candidates of a task."""
+    detector, candidates, given = task.detector, task.candidates, task.given
+    judgement = judge(
+        candidates.columns, detector.limits(task), candidates.rank_score, candidates.exclusions, task.parameters.keep
+    )
     best_first = judgement.found
-    x, y = (candidates.columns[c][best_first] for c in ("x", "y"))
-    x, y = image.frame.to_source(x, y)
-    reading = reading_order(x, y, candidates.size * image.frame.scale)
+    task = replace(task, judgement=judgement, context=Context(assets=task.context.assets))
+    reading = reading_order(candidates.columns["x"][best_first], candidates.columns["y"][best_first], candidates.size)
     # Numbers count in reading order whatever the order of the rows.
     number_of = np.empty(len(best_first), np.int64)
     number_of[reading] = np.arange(1, len(best_first) + 1)
-    finished = detector.finish(image, gathered, candidates, best_first, parameters)
-    columns = {**finished.columns, "id": number_of, "rank": np.arange(1, len(best_first) + 1)}
+    finished = detector.finish(task, best_first)
     declared = detector.all_columns()
+    columns = {**finished.columns, "id": number_of, "rank": np.arange(1, len(best_first) + 1)}
     columns = _numbered(columns, declared, number_of)
-    columns = transform_columns(columns, declared, image.frame)
-    rows = _sorted_rows(parameters.sort, columns, declared, reading)
+    rows = _sorted_rows(given.sort, columns, declared, reading)
     findings = Findings({n: np.asarray(columns[n])[rows] for n in (c.name for c in declared)}, declared)
     near = judgement.order[judgement.outcome[judgement.order] != Outcome.FOUND]
     near = near[detector.plausible(candidates)[near]][:MOST_NEAR_MISSES]
-    missed = detector.finish_near(image, gathered, candidates, near, parameters, finished)
     ids = np.zeros(len(candidates), np.int64)
     ids[best_first] = number_of
-    units = {c.name: c.unit for c in declared if c.unit}
-    work = Work(detector, image, parameters, gathered, candidates, judgement, best_first[rows], near)
-    notes = (*image.notes, *detector.notes(gathered))
-    if parameters.region is not None and lies_outside(parameters.region, image.source_size):
-        notes = (*notes, "the region lies outside the image, so nothing is looked at")
-    seconds = time.perf_counter() - started
+    task = replace(task, rows=best_first[rows], near_rows=near)
+    notes = (*task.image.notes, *detector.notes(task))
+    if given.region is not None and lies_outside(given.region, task.image.source_size):
+        notes = (*notes, "the region lies outside the image, so nothing is searched")
+    rejected = _Rejected(task, finished, ids)
     return Detection(
         kind=detector.kind,
         name=name,
         findings=findings,
-        near_misses=_near_misses(detector, missed, work, ids),
-        evidence=_Evidence(work),
-        resolved={**parameters.plain(), **detector.resolved(image, gathered, parameters)},
-        units=units,
-        seconds=seconds,
-        outlines=finished.outlines.take(rows, image.frame),
-        near_outlines=missed.outlines.take(np.arange(len(near)), image.frame),
-        points=_Points(finished, rows, number_of, image),
+        near_misses=NearMisses(len(near), rejected.declared, rejected.columns),
+        evidence=_Evidence(task),
+        resolved={**task.parameters.plain(), **detector.measured(task)},
+        units={c.name: c.unit for c in declared if c.unit},
+        seconds=time.perf_counter() - started,
+        outlines=finished.source_outlines(rows, task.image),
+        make_near_outlines=rejected.outlines,
+        points=_Points(finished, rows, number_of, task.image),
         fit=finished.fit,
         notes=notes,
         places=None if finished.places is None else finished.places[rows],
-        work=work,
+        task=task,
     )
 
 
 def _numbered(columns: Mapping[str, Array], declared: Sequence[Column], number_of: NDArray[np.int64]) -> dict[str, Array]:
     """Columns that name other findings by place (-1 for none), by number (0 for none)."""
     numbers = np.append(number_of, 0)
-    return {**columns, **{c.name: numbers[columns[c.name]] for c in declared if c.role == "row"}}
+    return {**columns, **{c.name: numbers[columns[c.name]] for c in declared if c.quantity == "row"}}
 
 
 def related(detections: Mapping[str, Detection]) -> dict[str, Detection]:
-    """The same detections, those whose fit refers to that of another with what follows from both."""
+    """The same detections; where a fit refers to that of another, with what follows from both."""
     fits = {name: d.fit for name, d in detections.items() if d.fit is not None}
     found = {}
     for name, d in detections.items():
-        fit = d.work.detector.related_fit(d.work.parameters, d.fit, fits) if d.fit is not None else None
-        found[name] = d if fit is d.fit else replace(d, fit=fit)
+        fit = d.task.detector.related_fit(d.task.parameters, d.fit, fits) if d.fit is not None else None
+        found[name] = d if fit == d.fit else replace(d, fit=fit)
     return found
 
 
 class _Evidence(Mapping[str, EvidenceMap]):
     """Evidence maps by name, made when asked for."""
 
-    def __init__(self, work: Work) -> None:
-        self._maps = {m.name: m for m in work.detector.evidence(work)}
+    def __init__(self, task: Task) -> None:
+        self._maps = {m.name: m for m in task.detector.evidence(task)}
 
     def __getitem__(self, name: str) -> EvidenceMap:
         if name not in self._maps:
@@ -263,40 +315,52 @@ def _sorted_rows(sort: str, columns: Mapping[str, Array], declared: Sequence[Col
     return rows[::-1] if sort.startswith("-") else rows
 
 
-def _near_misses(detector: Detector, missed: Finished, work: Work, ids: NDArray[np.int64]) -> NearMisses:
-    judgement, near = work.judgement, work.near_rows
-    limits = judgement.limits
-    parameters = tuple(dict.fromkeys(["", *(limit.parameter for limit in limits), "keep"]))
-    which, outcome = judgement.failed[near], judgement.outcome[near]
-    failed = np.zeros(len(near), np.int16)
-    measured, limit = np.full(len(near), np.nan), np.full(len(near), np.nan)
-    for number, one in enumerate(limits):
-        here = which == number
-        failed[here] = parameters.index(one.parameter)
-        measured[here] = work.candidates.columns[one.criterion][near[here]]
-        limit[here] = one.value
-    failed[outcome == int(Outcome.SURPLUS)] = parameters.index("keep")
-    if work.candidates.rivals is not None:
-        name = work.candidates.rivals.parameter
-        parameters = parameters if name in parameters else (*parameters, name)
-        failed[outcome == int(Outcome.BEATEN)] = parameters.index(name)
-    lost = judgement.lost_to[near]
-    declared = [c for c in detector.all_columns() if c.name not in ("id", "rank")]
-    # A near miss lies in none of the findings, as far as numbers go: they count among themselves.
-    columns = transform_columns(_numbered(missed.columns, declared, np.zeros(len(near), np.int64)), declared, work.image.frame)
-    columns |= {
-        "failed": failed,
-        "measured": measured,
-        "limit": limit,
-        "lost_to": np.where(lost >= 0, ids[lost], 0),
-    }
-    extra = (
-        Column("failed", "fell short of", "", "the limit that was missed by most", 0, names=parameters),
-        Column("measured", "measured", "", "what was measured for that limit"),
-        Column("limit", "demanded", "", "what the limit demands"),
-        Column("lost_to", "lost to", "", "number of the finding that excludes it, or 0", 0),
-    )
-    return NearMisses(columns, [*extra, *declared])
+class _Rejected:
+    """The near misses of a task, made when first looked at: often nobody does."""
+
+    def __init__(self, task: Task, found: Finished, ids: NDArray[np.int64]) -> None:
+        self._task, self._found, self._ids = task, found, ids
+        self._declared = [c for c in task.detector.all_columns() if c.name not in ("id", "rank")]
+        limits = task.judgement.limits
+        names = ["", *(limit.parameter for limit in limits), "keep"]
+        if task.candidates.exclusions is not None:
+            names.append(task.candidates.exclusions.parameter)
+        self._parameters = tuple(dict.fromkeys(names))
+        self.declared = [
+            Column("failed", "failed", "", "the limit that was missed by most", 0, names=self._parameters),
+            Column("measured", "measured", "", "what was measured for that limit"),
+            Column("limit", "limit", "", "the limit"),
+            Column("lost_to", "suppressed by", "", "number of the finding that excludes it, or 0", 0),
+            *self._declared,
+        ]
+
+    @cached_property
+    def _finished(self) -> Finished:
+        return self._task.detector.finish_near(self._task, self._task.near_rows, self._found)
+
+    def outlines(self) -> Outlines:
+        return self._finished.source_outlines(np.arange(len(self._task.near_rows)), self._task.image)
+
+    def columns(self) -> dict[str, Array]:
+        task, near = self._task, self._task.near_rows
+        judgement, exclusions = task.judgement, task.candidates.exclusions
+        which, outcome = judgement.failed[near], judgement.outcome[near]
+        failed = np.zeros(len(near), np.int16)
+        measured, bound = np.full(len(near), np.nan), np.full(len(near), np.nan)
+        for number, limit in enumerate(judgement.limits):
+            here = which == number
+            failed[here] = self._parameters.index(limit.parameter)
+            measured[here] = task.candidates.columns[limit.criterion][near[here]]
+            bound[here] = limit.value
+        failed[outcome == int(Outcome.SURPLUS)] = self._parameters.index("keep")
+        if exclusions is not None:
+            failed[outcome == int(Outcome.SUPPRESSED)] = self._parameters.index(exclusions.parameter)
+        lost = judgement.lost_to[near]
+        # A near miss lies in none of the findings, as far as numbers go: they count among themselves.
+        columns = _numbered(self._finished.columns, self._declared, np.zeros(len(near), np.int64))
+        return columns | {
+            "failed": failed, "measured": measured, "limit": bound, "lost_to": np.where(lost >= 0, self._ids[lost], 0),
+        }  # fmt: skip
 
 
 class _Points(Mapping[str, Array]):
@@ -304,36 +368,26 @@ class _Points(Mapping[str, Array]):
 
     def __init__(self, finished: Finished, rows: NDArray[Any], number_of: NDArray[Any], image: Image) -> None:
         self._given = (finished, rows, number_of, image)
-        self._columns: dict[str, Array] | None = None
 
-    def _made(self) -> dict[str, Array]:
-        if self._columns is None:
-            finished, rows, number_of, image = self._given
-            columns = finished.points() if finished.points is not None else {}
-            if columns:
-                chain = columns["chain"]
-                place_of_row = np.empty(len(rows), np.int64)
-                place_of_row[rows] = np.arange(len(rows))
-                order = np.argsort(place_of_row[chain], kind="stable")
-                columns = {name: values[order] for name, values in columns.items()}
-                columns["chain"] = number_of[columns["chain"]]
-                columns["x"], columns["y"] = image.frame.to_source(columns["x"], columns["y"])
-                if not image.frame.is_identity and "direction" in columns:
-                    columns["direction"] = image.frame.slope_direction(columns["direction"])
-                    columns["strength"] = columns["strength"] / image.frame.scale
-            self._columns = columns
-        return self._columns
+    @cached_property
+    def _columns(self) -> dict[str, Array]:
+        finished, rows, number_of, image = self._given
+        columns = finished.points() if finished.points is not None else {}
+        if columns:
+            chain = columns["chain"]
+            place_of_row = np.empty(len(rows), np.int64)
+            place_of_row[rows] = np.arange(len(rows))
+            order = np.argsort(place_of_row[chain], kind="stable")
+            columns = {name: values[order] for name, values in columns.items()}
+            columns["chain"] = number_of[columns["chain"]]
+            columns = to_source(columns, POINTS, image.frame)
+        return columns
 
     def __getitem__(self, name: str) -> Array:
-        return self._made()[name]
+        return self._columns[name]
 
     def __iter__(self) -> Iterator[str]:
-        return iter(self._made())
+        return iter(self._columns)
 
     def __len__(self) -> int:
-        return len(self._made())
-
-
-def kinds() -> list[str]:
-    """Names of all kinds of detectors."""
-    return list(KINDS)
+        return len(self._columns)

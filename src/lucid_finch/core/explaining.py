@@ -1,4 +1,4 @@
-"""Answers "why is something, or nothing, found here?": criteria, measured and demanded, and what a change would bring."""
+"""Answers "why is something, or nothing, found here?": criteria, measurements and limits, and what a change would do."""
 
 from __future__ import annotations
 
@@ -8,11 +8,10 @@ from typing import Any
 
 import numpy as np
 
-from lucid_finch.core.detection import Detection
-from lucid_finch.core.detector import Reason, Work
+from lucid_finch.core.detection import Array, Detection, Outlines, expected_text
+from lucid_finch.core.detector import Reason, Task
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.judging import Limit, Outcome, gained_and_lost, judge, with_limit
-from lucid_finch.core.parameters import SCALES, Length
 
 
 @dataclass(frozen=True)
@@ -26,6 +25,9 @@ class Criterion:
     measured: float
     limit: float
     passed: bool
+    measured_text: str
+    limit_text: str
+    """Both as people are shown them, with the unit."""
 
 
 @dataclass(frozen=True)
@@ -49,7 +51,7 @@ class Near:
 
     candidate: int
     outcome: str
-    """found, short, beaten or surplus."""
+    """found, short, suppressed or surplus."""
     id: int
     """Number of the finding, or 0."""
     distance: float
@@ -73,53 +75,73 @@ class Explanation:
 
 def explain(result: Detection, at: Sequence[float], most: int = 3) -> Explanation:
     """Why something is or is not found at (x, y) of the source. Raises `ParameterError` for a place outside the image."""
-    work: Work = result.work
-    x, y = work.image.frame.from_source(float(at[0]), float(at[1]))
-    if not (-0.5 <= x <= work.image.width - 0.5 and -0.5 <= y <= work.image.height - 0.5):
-        raise ParameterError(f"at: ({at[0]:g}, {at[1]:g}) is outside the image that the detector saw", "at")
-    ids = np.zeros(len(work.candidates), np.int64)
-    ids[work.rows] = result.findings["id"]
-    distance = work.detector.distances(work.candidates, x, y)
-    close = np.flatnonzero(distance <= work.detector.near)
-    # What stands or nearly does is the answer; among the rest, the nearest.
-    worth = np.asarray(work.candidates.merit)[close]
-    close = close[np.lexsort((-worth, np.round(distance[close] / 4.0)))][:most]
-    near = tuple(_near(work, int(c), float(distance[c]), ids) for c in close)
+    task: Task = result.task
+    x, y = float(at[0]), float(at[1])
+    u, v = task.image.frame.from_source(x, y)
+    if not (-0.5 <= u <= task.image.width - 0.5 and -0.5 <= v <= task.image.height - 0.5):
+        raise ParameterError(f"at: ({x:g}, {y:g}) is outside the image that the detector saw", "at")
+    ids = np.zeros(len(task.candidates), np.int64)
+    ids[task.rows] = result.findings["id"]
+    distance = task.detector.distances(task, x, y)
+    close = np.flatnonzero(distance <= task.detector.near)
+    # Of those about as near, the best by rank.
+    score = np.asarray(task.candidates.rank_score)[close]
+    close = close[np.lexsort((-score, np.round(distance[close] / 4.0)))][:most]
+    near = tuple(_near(task, int(c), float(distance[c]), ids) for c in close)
     reasons: tuple[Reason, ...] = ()
-    # What falls short in several ways is often a scrap of something else: the place itself is asked too.
-    scrap = near and near[0].outcome == "short" and sum(not c.passed for c in near[0].criteria) > 1
-    if not near or near[0].distance > 3.0 or scrap:
-        reasons = tuple(work.detector.probe(work.image, work.gathered, work.parameters, x, y))
-    return Explanation((float(at[0]), float(at[1])), _summary(near, reasons), near, reasons)
+    # What fails several limits is often a fragment of something else: the place itself is measured too.
+    fragment = near and near[0].outcome == "short" and sum(not c.passed for c in near[0].criteria) > 1
+    if not near or near[0].distance > 3.0 or fragment:
+        reasons = tuple(task.detector.probe(task, x, y))
+    return Explanation((x, y), _summary(near, reasons), near, reasons)
 
 
-def _near(work: Work, candidate: int, distance: float, ids: Any) -> Near:
-    judgement, columns = work.judgement, work.candidates.columns
-    criteria = []
-    for limit in judgement.limits:
-        column = work.detector.criterion(limit.criterion)
-        measured = float(columns[limit.criterion][candidate])
-        criteria.append(
-            Criterion(
-                limit.parameter, column.label, column.unit, limit.sense, measured, limit.value, bool(limit.passed(measured))
-            )
-        )
-    x, y = work.image.frame.to_source(float(columns["x"][candidate]), float(columns["y"][candidate]))
+def candidate_shapes(result: Detection, candidates: Sequence[int]) -> tuple[dict[str, Array], Outlines]:
+    """Columns and outlines, in the source, of candidates by number, such as those that a change would admit."""
+    task: Task = result.task
+    chosen = np.asarray(candidates, np.int64)
+    finished = task.detector.finish(task, chosen)
+    return finished.columns, finished.source_outlines(np.arange(len(chosen)), task.image)
+
+
+def _near(task: Task, candidate: int, distance: float, ids: Any) -> Near:
+    judgement, columns = task.judgement, task.candidates.columns
+    criteria = tuple(_criterion(task, limit, float(columns[limit.criterion][candidate])) for limit in judgement.limits)
     outcome = Outcome(int(judgement.outcome[candidate]))
     lost = int(judgement.lost_to[candidate])
-    change = _change(work, candidate) if outcome is Outcome.SHORT else None
     return Near(
-        candidate, outcome.name.lower(), int(ids[candidate]), distance, x, y, tuple(criteria),
-        int(ids[lost]) if lost >= 0 else 0, change,
+        candidate=candidate,
+        outcome=outcome.name.lower(),
+        id=int(ids[candidate]),
+        distance=distance,
+        x=float(columns["x"][candidate]),
+        y=float(columns["y"][candidate]),
+        criteria=criteria,
+        lost_to=int(ids[lost]) if lost >= 0 else 0,
+        change=_change(task, candidate) if outcome is Outcome.SHORT else None,
+    )
+
+
+def _criterion(task: Task, limit: Limit, measured: float) -> Criterion:
+    column = task.detector.criterion(limit.criterion)
+    if column.scale == "expected":
+        # A larger -log10 is a smaller expected number.
+        texts = [f"{expected_text(value)} per image" for value in (measured, limit.value)]
+        sense = {"at least": "at most", "at most": "at least"}[limit.sense]
+    else:
+        texts = [f"{value:.3g} {column.unit}".rstrip() for value in (measured, limit.value)]
+        sense = limit.sense
+    return Criterion(
+        limit.parameter, column.label, column.unit, sense, measured, limit.value, bool(limit.passed(measured)), *texts
     )  # fmt: skip
 
 
-def _change(work: Work, candidate: int) -> Change | None:
+def _change(task: Task, candidate: int) -> Change | None:
     """All limits that fail, loosened just enough, judged again."""
-    limits = work.judgement.limits
+    limits = task.judgement.limits
     values: dict[str, Any] = {}
-    for limit in work.judgement.limits:
-        measured = float(work.candidates.columns[limit.criterion][candidate])
+    for limit in task.judgement.limits:
+        measured = float(task.candidates.columns[limit.criterion][candidate])
         if limit.passed(measured):
             continue
         if not np.isfinite(measured):
@@ -128,17 +150,21 @@ def _change(work: Work, candidate: int) -> Change | None:
             values[limit.parameter] = limit.admits
             limits = tuple(other for other in limits if other != limit)
             continue
-        number = _admitting(work, limit, measured)
-        limits = with_limit(limits, limit, _limit_of(work, limit, number))
-        values[limit.parameter] = _with_end(work, limit, number)
+        number = _admitting(task, limit, measured)
+        limits = with_limit(limits, limit, _limit_of(task, limit, number))
+        values[limit.parameter] = _with_end(task, limit, number)
     if not values:
         return None
-    after = judge(work.candidates.columns, limits, work.candidates.merit, work.candidates.rivals, work.parameters.keep)
-    gained, lost = gained_and_lost(work.judgement, after)
+    candidates = task.candidates
+    after = judge(candidates.columns, limits, candidates.rank_score, candidates.exclusions, task.parameters.keep)
+    gained, lost = gained_and_lost(task.judgement, after)
     if candidate not in gained:
         return None
-    declared = work.detector.Parameters.declarations()
-    asked = ", ".join(f"{declared[name].label} {_told(value)} {declared[name].unit}".rstrip() for name, value in values.items())
+    declared = task.detector.Parameters.declarations()
+    asked = ", ".join(
+        f"{declared[name].label} {declared[name].type.show(value)} {declared[name].unit}".rstrip()
+        for name, value in values.items()
+    )
     others = len(gained) - 1
     text = f"{asked}: admits this" + (f" and {others} more" if others else " alone") + f", loses {len(lost) or 'none'}"
     return Change(
@@ -146,19 +172,17 @@ def _change(work: Work, candidate: int) -> Change | None:
     )  # fmt: skip
 
 
-def _admitting(work: Work, limit: Limit, measured: float) -> Any:
-    """The parameter's value, rounded to three digits on the admitting side, that lets `measured` pass."""
-    declared = work.detector.Parameters.declarations()[limit.parameter]
-    exact = SCALES[declared.scale].from_limit(measured)
-    if declared.type is Length:
-        exact *= work.image.frame.scale
+def _admitting(task: Task, limit: Limit, measured: float) -> Any:
+    """The parameter's value, rounded to few digits on the admitting side, that lets `measured` pass."""
+    declared = task.detector.Parameters.declarations()[limit.parameter]
+    exact = declared.from_limit(measured)
     for digits in (2, 3, 5, 8, 15):
         for nudge in (0.0, 1.0, -1.0):
             rounded = float(f"{exact:.{digits}g}")
             rounded += nudge * 10.0 ** (np.floor(np.log10(abs(exact))) - digits + 1) if exact else 0.0
             rounded = float(f"{rounded:.{digits}g}")
             try:
-                resolved = _limit_of(work, limit, rounded)
+                resolved = _limit_of(task, limit, rounded)
             except (ParameterError, ValueError):
                 continue
             close = abs(rounded - exact) <= 0.05 * abs(exact) + 1e-12
@@ -167,39 +191,33 @@ def _admitting(work: Work, limit: Limit, measured: float) -> Any:
     return exact
 
 
-def _limit_of(work: Work, limit: Limit, value: float) -> float:
-    changed = work.parameters.changed(work.detector.kind, **{limit.parameter: _with_end(work, limit, value)})
-    limits = work.detector.limits(work.image, work.gathered, changed)
+def _limit_of(task: Task, limit: Limit, value: float) -> float:
+    """The limit's value if its parameter had another one. Raises `ParameterError`."""
+    changed = task.given.changed(task.detector.kind, **{limit.parameter: _with_end(task, limit, value)})
+    limits = task.detector.limits(task.settled(changed))
     return next(l.value for l in limits if (l.parameter, l.end) == (limit.parameter, limit.end))
 
 
-def _with_end(work: Work, limit: Limit, value: float) -> Any:
+def _with_end(task: Task, limit: Limit, value: float) -> Any:
     """The parameter's value with the limit set to a number: the number itself, or a range with that end."""
     if limit.end < 0:
         return value
-    before = getattr(work.parameters, limit.parameter) or (None, None)
+    before = getattr(task.given, limit.parameter) or (None, None)
     return (value, before[1]) if limit.end == 0 else (before[0], value)
 
 
-def _told(value: Any) -> str:
-    if isinstance(value, tuple):
-        return " to ".join("open" if end is None else f"{end:g}" for end in value)
-    return f"{value:g}" if isinstance(value, (int, float)) and not isinstance(value, bool) else str(value)
-
-
 def _summary(near: Sequence[Near], reasons: Sequence[Reason]) -> str:
-    if near and near[0].outcome == "found" and near[0].distance <= 3.0:
-        return f"finding {near[0].id} lies here"
     if near and near[0].distance <= 3.0:
         first = near[0]
-        if first.outcome == "beaten":
-            return f"a candidate lies here, but finding {first.lost_to} excludes it"
+        if first.outcome == "found":
+            return f"finding {first.id} is here"
+        if first.outcome == "suppressed":
+            return f"a candidate is here, but finding {first.lost_to} suppresses it"
         if first.outcome == "surplus":
-            return "a candidate lies here, but more are found than are kept"
-        short = [c for c in first.criteria if not c.passed]
-        told = "; ".join(f"{c.label} {c.measured:.3g} {c.unit}".rstrip() + f", {c.sense} {c.limit:.3g} wanted" for c in short)
-        besides = "".join(f". At the place itself: {r.text}" for r in reasons[:1])
-        return f"a candidate lies here, but falls short: {told}{besides}"
+            return "a candidate is here, but more are found than the maximum count"
+        failed = "; ".join(f"{c.label} {c.measured_text}, {c.sense} {c.limit_text}" for c in first.criteria if not c.passed)
+        place = "".join(f". At the place itself: {r.text}" for r in reasons[:1])
+        return f"a candidate is here, but fails: {failed}{place}"
     if reasons:
-        return "no candidate lies here: " + "; ".join(r.text for r in reasons)
-    return "no candidate lies here"
+        return "no candidate is here: " + "; ".join(r.text for r in reasons)
+    return "no candidate is here"

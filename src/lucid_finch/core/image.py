@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-import hashlib
+import itertools
 from dataclasses import dataclass, field, replace
-from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -58,7 +57,18 @@ class Frame:
         """Degrees from this frame's x axis to the source's, growing from +x towards +y."""
         return float(np.degrees(np.arctan2(self.matrix[1][0], self.matrix[0][0])))
 
-    def slope_direction(self, direction: Any) -> Any:
+    def angle_to_source(self, angle: Any) -> Any:
+        """Degrees in the source of lines at `angle` (degrees) in this frame, in [-180, 180]."""
+        (a, b), (c, d) = self.matrix
+        x, y = np.cos(np.radians(angle)), np.sin(np.radians(angle))
+        return np.degrees(np.arctan2(c * x + d * y, a * x + b * y))
+
+    def errors_to_source(self, x: Any, y: Any) -> tuple[Any, Any]:
+        """Standard deviations along x and y in the source of places with independent ones in this frame."""
+        (a, b), (c, d) = self.matrix
+        return np.hypot(a * x, b * y), np.hypot(c * x, d * y)
+
+    def gradient_direction(self, direction: Any) -> Any:
         """Degrees in [0, 360) in the source of gradients that point along `direction` (degrees) in this frame."""
         if self.is_similarity:
             return (direction + self.turn) % 360.0
@@ -88,6 +98,9 @@ class Frame:
         return (d * u - b * v) / determinant, (a * v - c * u) / determinant
 
 
+_identities = itertools.count()
+
+
 @dataclass(frozen=True, eq=False)
 class Image:
     """Pixels (H, W) or (H, W, 3) RGB, uint8, uint16 or float32, C-contiguous. Make one with `Image.from_array`."""
@@ -109,8 +122,10 @@ class Image:
     page: int = 0
     """Which of the pictures in its file this is, from 0."""
     pages: int = 1
-    sure: tuple[tuple[float, float], ...] | None = None
-    """Corners, in the source, of the part that no neighbourhood beyond a border has reached; None: all of it."""
+    valid_region: tuple[tuple[float, float], ...] | None = None
+    """Corners, in the source, of the pixels whose filter support lies inside the image; None: all pixels."""
+    identity: int = field(default_factory=_identities.__next__, init=False, repr=False, compare=False)
+    """Different for every image of this process: what results of it are kept by."""
 
     @staticmethod
     def from_array(
@@ -123,21 +138,25 @@ class Image:
         notes: tuple[str, ...] = (),
         page: int = 0,
         pages: int = 1,
+        copy: bool = True,
     ) -> Image:
         """An image from an array (H, W), (H, W, 1 or 3) RGB, or with an alpha channel (2 or 4).
 
         uint8 and uint16 are kept, other integers become one of them if they fit, floats become float32. NaN, infinite and
         fully transparent pixels are marked as invalid. `value_range` (black, white) is [0, 1] for floats unless given.
-        The array is copied only if it has to be. Raises `ParameterError`.
+        The array is copied; with `copy` False it may be used as it is and must not be changed afterwards. Raises
+        `ParameterError`.
         """
-        pixels = np.asarray(array)
-        pixels, valid = _split_alpha(pixels)
+        given_array = np.asarray(array)
+        pixels, valid = _split_alpha(given_array)
         if mask is not None:
             given = np.asarray(mask)
             if given.shape != pixels.shape[:2]:
                 raise ParameterError(f"mask: has shape {given.shape}, the image {pixels.shape[:2]}", "mask")
-            valid = given.astype(bool) if valid is None else valid & given.astype(bool)
+            valid = np.array(given, bool) if valid is None else valid & given.astype(bool)
         pixels, finite = _normalised(pixels)
+        if copy and np.may_share_memory(pixels, given_array):
+            pixels = pixels.copy()
         if finite is not None:
             valid = finite if valid is None else valid & finite
         if valid is not None and valid.all():
@@ -177,15 +196,9 @@ class Image:
     def nbytes(self) -> int:
         return int(self.pixels.nbytes + (self.mask.nbytes if self.mask is not None else 0))
 
-    @cached_property
-    def digest(self) -> str:
-        """Hash of everything that a result depends on: what caches are keyed by."""
-        text = repr((self.pixels.shape, self.pixels.dtype.str, self.black, self.white, self.quantum, self.frame))
-        digest = hashlib.blake2b(text.encode(), digest_size=16)
-        digest.update(self.pixels.data)
-        if self.mask is not None:
-            digest.update(np.ascontiguousarray(self.mask).data)
-        return digest.hexdigest()
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        # Another process counts its images for itself.
+        self.__dict__.update(state, identity=next(_identities))
 
     @property
     def corners(self) -> tuple[tuple[float, float], ...]:

@@ -1,4 +1,4 @@
-"""The one judge: holds every candidate against its limits, lets rivals compete, and answers "what if?"."""
+"""Judging: compares every candidate with its limits, suppresses non-maxima, and answers "what if?"."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from lucid_finch.core.numerics.suppression import compete
+from lucid_finch.core.numerics.suppression import suppress
 
 Floats = NDArray[np.float64]
 
@@ -21,10 +21,10 @@ class Outcome(IntEnum):
     FOUND = 0
     SHORT = 1
     """A criterion missed its limit."""
-    BEATEN = 2
+    SUPPRESSED = 2
     """A better candidate excludes it."""
     SURPLUS = 3
-    """More than `keep` stand."""
+    """More than `keep` are found."""
 
 
 @dataclass(frozen=True)
@@ -38,7 +38,7 @@ class Limit:
     end: int = -1
     """0 or 1 where the parameter is a range and this is its lower or upper end."""
     admits: Any = None
-    """Value of the parameter that does away with the limit, where that is no number."""
+    """Value of the parameter that removes the limit, where that is no number."""
 
     def passed(self, measured: Any) -> Any:
         """Where the measured value meets the limit; NaN never does."""
@@ -50,8 +50,8 @@ class Limit:
 
 
 @dataclass(frozen=True)
-class Rivals:
-    """Pairs of candidates that exclude each other where `measure` is above `most` (an overlap, a closeness)."""
+class Exclusions:
+    """Pairs of candidates that exclude each other where `measure` is above `most` (an overlap, a negative distance)."""
 
     parameter: str
     pairs: NDArray[np.int64]
@@ -67,27 +67,27 @@ class Judgement:
     failed: NDArray[np.int16]
     """Index of the limit that was missed by most, or -1."""
     lost_to: NDArray[np.int64]
-    """The candidate that beat it, or -1."""
+    """The candidate that suppressed it, or -1."""
     order: NDArray[np.int64]
     """All candidates from best to worst."""
     limits: tuple[Limit, ...]
 
     @property
     def found(self) -> NDArray[np.int64]:
-        """The candidates that stand, best first."""
+        """The accepted candidates, best first."""
         return self.order[self.outcome[self.order] == Outcome.FOUND]
 
 
 def judge(
     columns: Mapping[str, NDArray[Any]],
     limits: Sequence[Limit],
-    merit: NDArray[Any],
-    rivals: Rivals | None = None,
+    rank_score: NDArray[Any],
+    exclusions: Exclusions | None = None,
     keep: int | None = None,
 ) -> Judgement:
-    """Judge all candidates. `merit`: bigger ranks higher, ties by place in the table."""
-    count = len(merit)
-    order = ranking(merit)
+    """Judge all candidates. `rank_score`: bigger ranks higher, ties by place in the table."""
+    count = len(rank_score)
+    order = ranking(rank_score)
     failed = np.full(count, -1, np.int16)
     worst = np.full(count, -np.inf)
     for number, limit in enumerate(limits):
@@ -98,23 +98,23 @@ def judge(
         take = missed & (badly >= worst)
         failed[take] = number
         worst[take] = badly[take]
-    standing = failed < 0
-    outcome = np.where(standing, Outcome.FOUND, Outcome.SHORT).astype(np.int8)
-    # One number for all where nobody competes.
+    passed = failed < 0
+    outcome = np.where(passed, Outcome.FOUND, Outcome.SHORT).astype(np.int8)
+    # One number for all where nothing is suppressed.
     lost_to = np.broadcast_to(np.int64(-1), count)
-    if rivals is not None and len(rivals.pairs):
-        active = rivals.measure > rivals.most
-        stands, lost_to = compete(order, rivals.pairs[active], standing)
-        outcome[standing & ~stands] = Outcome.BEATEN
+    if exclusions is not None and len(exclusions.pairs):
+        active = exclusions.measure > exclusions.most
+        accepted, lost_to = suppress(order, exclusions.pairs[active], passed)
+        outcome[passed & ~accepted] = Outcome.SUPPRESSED
     if keep is not None:
         surplus = order[outcome[order] == Outcome.FOUND][keep:]
         outcome[surplus] = Outcome.SURPLUS
     return Judgement(outcome, failed, lost_to, order, tuple(limits))
 
 
-def ranking(merit: NDArray[Any]) -> NDArray[np.int64]:
-    """Indices from the biggest merit to the smallest, equal ones (to seven digits) by place, NaN last."""
-    falling = -np.nan_to_num(np.asarray(merit, np.float32), nan=-np.inf) + np.float32(0)
+def ranking(rank_score: NDArray[Any]) -> NDArray[np.int64]:
+    """Indices from the biggest score to the smallest, equal ones (to seven digits) by place, NaN last."""
+    falling = -np.nan_to_num(np.asarray(rank_score, np.float32), nan=-np.inf) + np.float32(0)
     bits = falling.view(np.int32)
     # Bits that order as the numbers do, with the place below them: sorting such keys takes a quarter of an argsort.
     ordered = np.where(bits < 0, ~bits, bits ^ np.int32(-(2**31))).view(np.uint32)
@@ -129,7 +129,7 @@ def with_limit(limits: Sequence[Limit], changed: Limit, value: float) -> tuple[L
 
 
 def gained_and_lost(before: Judgement, after: Judgement) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-    """Candidates that stand only after, and only before."""
+    """Candidates that are found only after, and only before."""
     was, now = before.outcome == Outcome.FOUND, after.outcome == Outcome.FOUND
     return np.flatnonzero(now & ~was), np.flatnonzero(was & ~now)
 

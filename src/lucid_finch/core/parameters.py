@@ -14,7 +14,8 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
 from lucid_finch.core.errors import ParameterError, nearest
-from lucid_finch.core.parameter_types import ParameterType, alternatives, type_of
+from lucid_finch.core.parameter_types import alternatives, type_of
+from lucid_finch.core.parameter_types.base import ParameterType
 from lucid_finch.core.parameter_types.numbers import Length, Range, RangeType
 from lucid_finch.core.parameter_types.structures import Coefficients, RegionType
 
@@ -75,6 +76,12 @@ class Declaration:
     """Whether only odd whole numbers make sense."""
     incomplete: tuple[str, ...] = ()
     """Choices that need another parameter to be given."""
+    upper_criterion: str = ""
+    """Of a range: the column that its upper end is compared with, where that is another one."""
+    admits: Any = None
+    """Of a choice or switch with a criterion: the value that sets no limit."""
+    unless: str = ""
+    """Another parameter that takes the place of this limit where it is given."""
     shared: bool = False
     """Whether all detectors, or all steps with a neighbourhood, take it: such ones are listed last."""
     sketch: Literal["", "border"] = ""

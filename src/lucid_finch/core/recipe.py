@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import hashlib
 import json
 import re
@@ -16,16 +17,29 @@ from lucid_finch.core.detection import Detection
 from lucid_finch.core.detector import DetectorParameters
 from lucid_finch.core.detectors import KINDS, detector_of
 from lucid_finch.core.errors import ParameterError, nearest
+from lucid_finch.core.parameter_types.references import Asset, Reference, ReferenceType
 from lucid_finch.core.parameters import Parameters, gathers
 from lucid_finch.core.prepare import STEPS, step_of
 from lucid_finch.core.regions import Region
 
-VERSION = 1
+VERSION = 2
+DEFAULTS = 1
+"""Revision of the automatic values. A recipe keeps the revision that it was made with."""
 
-UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {}
+
+def _from_version_1(data: dict[str, Any]) -> dict[str, Any]:
+    """Adds what version 2 has: assets, calibration, revision of the defaults; a reference that is not given is null."""
+    upgraded = {**data, "measures": data.get("measures") or [], "checks": data.get("checks") or []}
+    entries = data.get("detectors")
+    for entry in entries if isinstance(entries, (list, tuple)) else ():
+        parameters = entry.get("parameters") if isinstance(entry, dict) else None
+        if isinstance(parameters, dict) and parameters.get("reference_line") == "":
+            parameters["reference_line"] = None
+    return upgraded
+
+
+UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {1: _from_version_1}
 """From a version to the next, for files that older versions wrote."""
-
-_NOT_YET = ("measures", "checks", "calibration")
 
 
 class _Part(BaseModel):
@@ -92,6 +106,18 @@ class Unmet:
         return f"{self.detector}: {self.what} is {self.measured}, expected {self.expected}"
 
 
+class AssetData(_Part):
+    """An image or a model that the recipe holds, under its sha256."""
+
+    media_type: Annotated[str, Field(min_length=1, max_length=100)]
+    data: str
+    """Base64."""
+
+    def decoded(self) -> bytes:
+        """Raises ValueError."""
+        return base64.b64decode(self.data, validate=True)
+
+
 class DetectorEntry(_Part):
     """One detector of a recipe."""
 
@@ -101,7 +127,10 @@ class DetectorEntry(_Part):
     """A detector that is off stays in the recipe and is not run."""
     prepare: tuple[Step, ...] = ()
     parameters: dict[str, Any] = {}
-    anchor: None = None
+    anchor: str | None = None
+    """Another detector whose best finding moves the region."""
+    track: bool = False
+    """Whether findings of one object have one number over the frames of a clip."""
     expect: dict[str, int | float | tuple[float, float]] = {}
 
     @model_validator(mode="after")
@@ -117,8 +146,21 @@ class DetectorEntry(_Part):
                 raise ValueError(f"expect: {name}: two numbers are needed, lowest and highest")
         return self
 
+    @property
+    def references(self) -> dict[str, str]:
+        """Names of the other detectors that it refers to, by parameter (or `anchor`)."""
+        made = self.made_parameters()
+        found = {name: value.text for name in type(made).declarations() if isinstance(value := getattr(made, name), Reference)}
+        return found if self.anchor is None else {**found, "anchor": self.anchor}
+
+    @property
+    def assets(self) -> set[str]:
+        """Hashes of the assets that its parameters name."""
+        made = self.made_parameters()
+        return {value.text for name in type(made).declarations() if isinstance(value := getattr(made, name), Asset)}
+
     def made_parameters(self, region: Region | None = None) -> DetectorParameters:
-        """The parameters; `region` stands in where the detector has none of its own."""
+        """The parameters; `region` is used if the detector has none of its own."""
         detector = detector_of(self.kind)
         made = detector.Parameters.make(self.parameters, f'detector "{self.name}" ({self.kind})')
         return made.model_copy(update={"region": region}) if region is not None and made.region is None else made
@@ -147,7 +189,8 @@ class DetectorEntry(_Part):
             **_off(self.on),
             "prepare": [s.plain() for s in self.prepare],
             "parameters": self.made_parameters().plain(),
-            "anchor": None,
+            "anchor": self.anchor,
+            "track": self.track,
             "expect": {k: list(v) if isinstance(v, tuple) else v for k, v in self.expect.items()},
         }
 
@@ -155,7 +198,7 @@ class DetectorEntry(_Part):
 class Recipe(_Part):
     """Everything that is done to an image. `Recipe.parse` reads text, `text` writes it; files are `files.recipes`' work."""
 
-    lucid_finch_recipe: Literal[1] = 1
+    lucid_finch_recipe: Literal[2] = 2
     name: str = ""
     notes: str = ""
     prepare: tuple[Step, ...] = ()
@@ -166,6 +209,45 @@ class Recipe(_Part):
     """Lists of detectors whose findings are merged, each once."""
     marks: MarkStyle = MarkStyle()
     """How findings are drawn on annotated pictures."""
+    measures: tuple[dict[str, Any], ...] = ()
+    checks: tuple[dict[str, Any], ...] = ()
+    calibration: dict[str, Any] | None = None
+    assets: dict[str, AssetData] = {}
+    """Images and models, each once, by the sha256 of its bytes."""
+    defaults: Annotated[int, Field(ge=1, le=DEFAULTS)] = DEFAULTS
+    """Revision of the automatic values that it was made with."""
+
+    @model_validator(mode="after")
+    def _assets_match(self) -> Recipe:
+        for name, asset in self.assets.items():
+            try:
+                actual = hashlib.sha256(asset.decoded()).hexdigest()
+            except ValueError:
+                raise ValueError(f"assets: {name} is not valid base64") from None
+            if actual != name:
+                raise ValueError(f"assets: the contents of {name} have the sha256 {actual}")
+        for entry in self.detectors:
+            missing = entry.assets - set(self.assets)
+            if missing:
+                raise ValueError(f'detector "{entry.name}": the recipe does not hold the asset {min(missing)}')
+        return self
+
+    @model_validator(mode="after")
+    def _references_sound(self) -> Recipe:
+        known = {entry.name: entry for entry in self.detectors}
+        for entry in self.detectors:
+            for parameter, name in entry.references.items():
+                if name not in known:
+                    raise ValueError(
+                        f'detector "{entry.name}": {parameter}: no detector is called "{name}"{nearest(name, known)}'
+                    )
+            # Each round goes one reference further: more rounds than detectors are a circle.
+            pending = set(entry.references.values())
+            for _ in known:
+                if entry.name in pending:
+                    raise ValueError(f'detector "{entry.name}" refers, directly or through others, to itself')
+                pending = {name for one in pending for name in known[one].references.values()}
+        return self
 
     @model_validator(mode="after")
     def _names_differ(self) -> Recipe:
@@ -186,6 +268,13 @@ class Recipe(_Part):
         """The detectors that are switched on."""
         return tuple(entry for entry in self.detectors if entry.on)
 
+    @property
+    def unused(self) -> list[str]:
+        """What the recipe holds that this version keeps but does not apply."""
+        found = [name for name in ("measures", "checks", "calibration") if getattr(self, name)]
+        found += [f"{entry.name}: anchor" for entry in self.detectors if entry.anchor is not None]
+        return found + [f"{entry.name}: track" for entry in self.detectors if entry.track]
+
     @classmethod
     def make(cls, given: Mapping[str, Any], what: str = "recipe") -> Self:
         """Upgrade and validate. Raises `ParameterError` that names the field."""
@@ -201,9 +290,6 @@ class Recipe(_Part):
             data = UPGRADES[version](data)
             version += 1
         data["lucid_finch_recipe"] = VERSION
-        for name in _NOT_YET:
-            if data.pop(name, None):
-                raise ParameterError(f'{what}: "{name}" is not supported by this version of Lucid Finch', name)
         try:
             return cls.model_validate(_tuples(data))
         except ValidationError as error:
@@ -232,9 +318,11 @@ class Recipe(_Part):
             "detectors": [d.plain() for d in self.detectors],
             "marks": self.marks.model_dump(mode="json"),
             "combine": [list(group) for group in self.combine],
-            "measures": [],
-            "checks": [],
-            "calibration": None,
+            "measures": [dict(measure) for measure in self.measures],
+            "checks": [dict(check) for check in self.checks],
+            "calibration": self.calibration,
+            "assets": {name: asset.model_dump() for name, asset in self.assets.items()},
+            "defaults": self.defaults,
         }
 
     def text(self) -> str:
@@ -245,7 +333,47 @@ class Recipe(_Part):
     def sha256(self) -> str:
         """Hash of what the recipe does: its text without name, notes and the style of marks."""
         core = {k: v for k, v in self.plain().items() if k not in ("name", "notes", "marks")}
+        core["assets"] = sorted(self.assets)
         return hashlib.sha256(json.dumps(core, sort_keys=True).encode()).hexdigest()
+
+
+def starter() -> dict[str, Any]:
+    """The recipe, as plain data, that work without one starts with: luma and the first kind of detector, all by default."""
+    kind = next(iter(KINDS))
+    return {
+        "lucid_finch_recipe": VERSION,
+        "name": "untitled",
+        "prepare": [{"step": next(iter(STEPS))}],
+        "detectors": [{"name": kind, "kind": kind}],
+    }
+
+
+def redirected(plain: dict[str, Any], names: Mapping[str, str | None]) -> dict[str, Any]:
+    """A recipe as plain data, with every reference to a detector renamed, or removed where its new name is None."""
+    entries = []
+    for entry in plain["detectors"]:
+        declared = KINDS[entry["kind"]].Parameters.declarations()
+        parameters = {
+            name: names.get(value, value) if isinstance(declared[name].type, ReferenceType) and value is not None else value
+            for name, value in entry["parameters"].items()
+        }
+        anchor = entry.get("anchor")
+        entries.append({**entry, "parameters": parameters, "anchor": names.get(anchor, anchor) if anchor else None})
+    groups = [[names.get(name, name) for name in group] for group in plain["combine"]]
+    groups = [[name for name in group if name is not None] for group in groups]
+    return {**plain, "detectors": entries, "combine": [group for group in groups if len(group) > 1]}
+
+
+def frozen(recipe: Recipe, detections: Mapping[str, Detection]) -> Recipe:
+    """The recipe with automatic values replaced by those that were used on an image."""
+    plain = recipe.plain()
+    for entry in plain["detectors"]:
+        detection = detections.get(entry["name"])
+        if detection is not None:
+            settled = detection.task.detector.frozen(detection.task).plain()
+            # A region that comes from the recipe as a whole stays there.
+            entry["parameters"] = {**settled, "region": entry["parameters"]["region"]}
+    return type(recipe).make(plain)
 
 
 def json_schema() -> dict[str, Any]:
@@ -283,7 +411,11 @@ def json_schema() -> dict[str, Any]:
                     "on": {"type": "boolean"},
                     "prepare": {"type": "array", "items": {"$ref": "#/$defs/step"}},
                     "parameters": parameters,
-                    "anchor": {"type": "null"},
+                    "anchor": {
+                        "type": ["string", "null"],
+                        "description": "a detector whose best finding carries the region along",
+                    },
+                    "track": {"type": "boolean", "description": "one number per object over the frames of a clip"},
                     "expect": {"type": "object", "additionalProperties": expected},
                 },
             }
@@ -292,7 +424,7 @@ def json_schema() -> dict[str, Any]:
     marks = described(MarkStyle, {}, "style of annotated pictures")
     region = TypeAdapter(Region).json_schema(ref_template="#/$defs/{model}")
     definitions.update(region.pop("$defs", {}))
-    empty = {"type": ["array", "null"], "maxItems": 0}
+    asset = described(AssetData, {}, "asset")
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "title": "Lucid Finch recipe",
@@ -312,7 +444,11 @@ def json_schema() -> dict[str, Any]:
                 "description": "lists of detectors whose findings are merged, each once",
             },
             "marks": marks,
-            **dict.fromkeys(_NOT_YET, empty),
+            "measures": {"type": "array", "items": {"type": "object"}},
+            "checks": {"type": "array", "items": {"type": "object"}},
+            "calibration": {"type": ["object", "null"]},
+            "assets": {"type": "object", "patternProperties": {"^[0-9a-f]{64}$": asset}, "additionalProperties": False},
+            "defaults": {"type": "integer", "minimum": 1, "maximum": DEFAULTS},
         },
         "$defs": definitions,
     }
@@ -335,7 +471,6 @@ _WORDS = {
     "tuple_type": "it must be a list",
     "dict_type": "it must be an object",
     "model_type": "it must be an object",
-    "none_required": "it must be null in this version",
     "int_type": "it must be a whole number",
     "float_type": "it must be a number",
 }
@@ -346,7 +481,7 @@ def _in_our_words(error: ValidationError, what: str) -> ParameterError:
     place = [str(p) for p in problem["loc"]]
     where = ".".join(place)
     if problem["type"] == "extra_forbidden":
-        known = DetectorEntry.model_fields if "detectors" in place[:-1] else {**Recipe.model_fields, **dict.fromkeys(_NOT_YET)}
+        known = DetectorEntry.model_fields if "detectors" in place[:-1] else Recipe.model_fields
         return ParameterError(f'{what}: unknown field "{where}"{nearest(place[-1], known)}', place[-1])
     reason = _WORDS.get(problem["type"], problem["msg"].removeprefix("Value error, "))
     if not where:

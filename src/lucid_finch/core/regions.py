@@ -165,16 +165,16 @@ def _tuples(value: Any) -> Any:
     return {k: _tuples(v) for k, v in value.items()} if isinstance(value, dict) else value
 
 
-def blocked_pixels(image: Image, region: _Shape | None, margin: int) -> NDArray[np.uint8] | None:
+def masked_pixels(image: Image, region: _Shape | None, margin: int) -> NDArray[np.uint8] | None:
     """1 where no feature may lie: outside the region, or within `margin` px of an invalid pixel. None if nowhere."""
-    blocked: NDArray[np.bool_] | None = None
+    masked: NDArray[np.bool_] | None = None
     if image.mask is not None:
         from scipy import ndimage  # here, since loading it takes half a second
 
-        blocked = ndimage.maximum_filter(~image.mask, 2 * margin + 1, mode="nearest")
+        masked = ndimage.maximum_filter(~image.mask, 2 * margin + 1, mode="nearest")
     if region is not None:
         x = np.arange(image.width, dtype=float)[None, :]
         y = np.arange(image.height, dtype=float)[:, None]
         outside = ~region.contains(*image.frame.to_source(x, y))
-        blocked = outside if blocked is None else blocked | outside
-    return None if blocked is None else blocked.astype(np.uint8)
+        masked = outside if masked is None else masked | outside
+    return None if masked is None else masked.astype(np.uint8)

@@ -1,4 +1,4 @@
-"""Convex outlines: the part of an image that no neighbourhood beyond its border has reached."""
+"""Convex outlines: the pixels of an image whose filter support lies inside it."""
 
 from __future__ import annotations
 

@@ -1,38 +1,21 @@
-"""Calls every kernel once for each pixel type, so that all are compiled and kept on disk."""
+"""Runs the examples of every detector and step for each pixel type, so that all kernels are compiled and kept on disk."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from typing import Any
+from collections.abc import Callable, Iterator
+from functools import partial
 
 import numpy as np
 
+from lucid_finch.core import engine
+from lucid_finch.core.detectors import KINDS
 from lucid_finch.core.image import Image
+from lucid_finch.core.numerics.rendering import viewing
 from lucid_finch.core.numerics.runtime.kernel_cache import cache_folder, complete_marker
+from lucid_finch.core.numerics.suppression import suppress
+from lucid_finch.core.prepare import STEPS
 
-# A step for each pixel loop.
-_STEPS: tuple[tuple[str, dict[str, Any]], ...] = (
-    ("smooth", {"method": "gaussian", "sigma": 1.0}),
-    ("smooth", {"method": "box", "size": 5}),
-    ("smooth", {"method": "box", "size": 99}),
-    ("smooth", {"method": "median", "size": 3}),
-    ("smooth", {"method": "median", "size": 5}),
-    ("smooth", {"method": "median", "size": 7}),
-    ("smooth", {"method": "bilateral", "sigma": 1.0}),
-    ("derivative", {"of": "x", "sigma": 1.0}),
-    ("kernel", {"coefficients": ((0.0, 1.0, 0.0), (1.0, -4.0, 1.0), (0.0, 1.0, 0.0))}),
-    ("resize", {"factor": 0.7}),
-    ("rotate", {"angle": 10.0}),
-    ("flatten", {}),
-)
-
-
-# What the defaults of the detectors do not reach.
-_DETECTIONS: tuple[tuple[str, dict[str, Any]], ...] = (
-    ("contours", {"binarize": "otsu", "area": (0.0, None), "simplify": 1.0}),
-    ("contours", {"binarize": "hysteresis", "points": "ends"}),
-    ("contours", {"binarize": "local"}),
-)
+_REGION = {"shape": "rectangle", "x": 40.0, "y": 40.0, "width": 50.0, "height": 50.0, "angle": 5.0}
 
 
 def is_warm() -> bool:
@@ -40,70 +23,54 @@ def is_warm() -> bool:
     return complete_marker().exists()
 
 
-def warm_up_steps() -> Iterator[tuple[float, str]]:
-    """Do the work step by step; yields the share done and what comes next."""
-    from lucid_finch.core import engine
-    from lucid_finch.core.numerics.suppression import compete
-
+def example_images() -> dict[str, Image]:
+    """A disc and two bars in noise, so that every detector finds something, in every pixel type; the most usual first."""
     random = np.random.default_rng(1)
     y, x = np.mgrid[:80, :90]
-    # A disc and a bar in noise, so that circles and lines have something to lay through.
     flat = random.integers(0, 60, (80, 90)) + 120 * ((x - 52) ** 2 + (y - 40) ** 2 < 24**2) + 70 * (np.abs(x - 12) < 3)
-    pictures: dict[str, Image] = {
-        "8 bit": Image.from_array(flat.astype(np.uint8)),
-        "16 bit": Image.from_array(flat.astype(np.uint16) * 200),
-        "float": Image.from_array(flat.astype(np.float32) / 255),
-        "colour": Image.from_array(np.repeat(flat[..., None], 3, axis=2).astype(np.uint8)),
-        "colour, 16 bit": Image.from_array(np.repeat(flat[..., None], 3, axis=2).astype(np.uint16) * 200),
-        "colour, float": Image.from_array(np.repeat(flat[..., None], 3, axis=2).astype(np.float32) / 255),
-    }
-    for number, (name, picture) in enumerate(pictures.items()):
-        yield number / (len(pictures) + 1), f"pixel loops, {name}"
-        for kind in engine.kinds():
-            for parameters in (
-                {},
-                {"region": {"shape": "rectangle", "x": 40.0, "y": 40.0, "width": 50.0, "height": 50.0, "angle": 5.0}},
-            ):
-                detection = engine.detect(kind, picture, parameters)
-                for evidence in detection.evidence.values():
-                    _ = evidence.values
-        for kind, given in _DETECTIONS:
-            engine.detect(kind, picture, given)
-        for step, parameters in _STEPS:
-            engine.Engine().prepared(picture, [{"step": step, **parameters}])
-    yield len(pictures) / (len(pictures) + 1), "competition"
-    compete(np.arange(2), np.array([[0, 1]]), np.ones(2, bool))
-    _warm_up_viewing()
+    grey = {"8 bit": flat.astype(np.uint8), "float": (flat / 255).astype(np.float32), "16 bit": (flat * 200).astype(np.uint16)}
+    images = {name: Image.from_array(pixels) for name, pixels in grey.items()}
+    for name, pixels in grey.items():
+        images[f"colour, {name}"] = Image.from_array(np.repeat(pixels[..., None], 3, axis=2))
+    return images
+
+
+def warm_up_tasks() -> list[tuple[str, Callable[[], None]]]:
+    """What has to run once, the most usual first, each with its name."""
+    images = example_images()
+    tasks: list[tuple[str, Callable[[], None]]] = [("display", viewing.warm_up), ("judging", _judge)]
+    for name, image in images.items():
+        if not image.is_colour:
+            tasks += [(f"{kind}, {name}", partial(_detect, kind, image)) for kind in KINDS]
+    for name, image in images.items():
+        tasks += [(f"{step}, {name}", partial(_prepare, step, image)) for step in STEPS]
+    return tasks
+
+
+def warm_up_steps() -> Iterator[tuple[float, str]]:
+    """Do the work step by step; yields the share done and what comes next."""
+    tasks = warm_up_tasks()
+    for number, (name, run) in enumerate(tasks):
+        yield number / len(tasks), name
+        run()
     cache_folder().mkdir(parents=True, exist_ok=True)
     complete_marker().touch()
     yield 1.0, "done"
 
 
-def _warm_up_viewing() -> None:
-    """The loops of the window: levels, views and strokes."""
-    from lucid_finch.core.numerics.rendering.viewing import (
-        halved,
-        load,
-        sample,
-        sample_linear,
-        sample_turned,
-        sample_values,
-        strokes,
-        tint,
-    )
+def _judge() -> None:
+    suppress(np.arange(2), np.array([[0, 1]]), np.ones(2, bool))
 
-    load()
-    out = np.zeros((4, 4), np.uint32)
-    table = np.zeros(256, np.uint32)
-    places = np.array([[1.0, 0.0, 0.0], [0.0, 1.0, 0.0]])
-    for dtype in (np.uint8, np.uint16, np.float32):
-        for channels in (1, 3):
-            level = halved(np.zeros((4, 4, channels), dtype))
-            sample(level, 0.0, 0.0, 1.0, np.float32(0), np.float32(1), table, np.uint32(0), out)
-            sample_turned(level, places, np.float32(0), np.float32(1), table, np.uint32(0), out)
-            sample_linear(level, np.zeros(2), np.zeros(2), np.zeros((2, channels)))
-            sample_values(level, places, np.zeros((4, 4), np.float32))
-    cover = np.zeros((4, 4), np.uint8)
-    points, start, chosen, closed = np.zeros((2, 2), np.float32), np.array([0, 2]), np.array([0]), np.zeros(1, bool)
-    strokes(points, 0.0, 0.0, 1.0, start, chosen, closed, 0.0, 1.0, 2.0, cover, cover.copy())
-    tint(cover, 1, 1, 1, 1.0, out)
+
+def _detect(kind: str, image: Image) -> None:
+    for number, example in enumerate(KINDS[kind].examples):
+        for given in (example.parameters, {**example.parameters, "region": _REGION}) if number == 0 else (example.parameters,):
+            detection = engine.detect(kind, image, given)
+            for evidence in detection.evidence.values():
+                _ = evidence.values
+            _ = detection.near_misses["failed"], dict(detection.points)
+
+
+def _prepare(step: str, image: Image) -> None:
+    for example in STEPS[step].examples:
+        engine.Engine().prepared(image, [{"step": step, **example}])

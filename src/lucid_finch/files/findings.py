@@ -62,7 +62,7 @@ def _detection(d: Detection, expected: dict[str, Any]) -> dict[str, Any]:
         "detector": d.name,
         "kind": d.kind,
         "units": d.units,
-        "counts": d.findings.counts(d.work.detector.named_by) if d.work.detector.named_by else {},
+        "counts": d.findings.counts(d.named_by) if d.named_by else {},
         "findings": [_clean(row) for row in d.findings.rows()],
         "near_misses": [_clean(row) for row in d.near_misses.rows()],
         "points": {name: _column(values) for name, values in d.points.items()},

@@ -15,7 +15,7 @@ from lucid_finch.core.detectors.lines import stroke_breadth
 from lucid_finch.core.errors import Cancelled, ParameterError
 from lucid_finch.core.explaining import explain
 from lucid_finch.core.image import Image
-from lucid_finch.core.numerics.hough.line_votes import LineSpace, Voters, line_votes, relative_entropy
+from lucid_finch.core.numerics.hough.line_votes import LineSpace, VotingPoints, line_votes, relative_entropy
 from lucid_finch.core.prepare import step_of
 from tests.support import disc, noise_pictures
 
@@ -201,10 +201,10 @@ class Votes(unittest.TestCase):
         n = 40
         x, y = (random.uniform(-50, 50, n).astype(np.float32) for _ in range(2))
         turn = random.uniform(0, 2 * np.pi, n)
-        fan, weight = np.full(n, 0.2, np.float32), random.integers(1, 5, n).astype(np.int32)
-        voters = Voters(x, y, np.cos(turn).astype(np.float32), np.sin(turn).astype(np.float32), fan, weight)
+        angle_error, weight = np.full(n, 0.2, np.float32), random.integers(1, 5, n).astype(np.int32)
+        voting = VotingPoints(x, y, np.cos(turn).astype(np.float32), np.sin(turn).astype(np.float32), angle_error, weight)
         space = LineSpace(90, 2.0, 80.0)
-        votes = line_votes(voters, space)
+        votes = line_votes(voting, space)
         expected: NDArray[np.int64] = np.zeros_like(votes, np.int64)
         for k in range(n):
             for a, theta in enumerate(space.turns):

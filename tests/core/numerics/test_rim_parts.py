@@ -11,7 +11,7 @@ import numpy as np
 from lucid_finch.core.numerics.edges.gradients import gaussian_kernel, smoothed
 from lucid_finch.core.numerics.fitting.arcs import cut_arcs, pair_arcs
 from lucid_finch.core.numerics.fitting.curve_refinement import moved_rims
-from lucid_finch.core.numerics.hough.line_votes import Voters, _runs
+from lucid_finch.core.numerics.hough.line_votes import VotingPoints, _runs
 from lucid_finch.core.numerics.hough.tiles import TILE, tiled
 from lucid_finch.core.numerics.profiles.normal_profiles import cross_sections, matched, weighted_sections, with_matched
 
@@ -166,9 +166,9 @@ class Runs(unittest.TestCase):
         ny = up.copy()
         ny[5:] = 0.0
         nx = 1 - ny
-        voters = Voters(x, flat, nx, ny, np.full(7, 0.2, np.float32), np.arange(1, 8, dtype=np.int32))
+        voting = VotingPoints(x, flat, nx, ny, np.full(7, 0.2, np.float32), np.arange(1, 8, dtype=np.int32))
         # Points 0 to 3 and 4 to 6 are two chains; the last two of the second turn a corner.
-        runs, run = _runs(voters, np.array([0, 1, 2, 3, 5, 6, 7], np.int32))
+        runs, run = _runs(voting, np.array([0, 1, 2, 3, 5, 6, 7], np.int32))
         self.assertEqual(run.tolist(), [0, 0, 0, 1, 2, 3, 3])
         self.assertEqual(runs.weight.tolist(), [6, 4, 5, 13])
         np.testing.assert_allclose(runs.x, [1, 3, 4, 5.5])

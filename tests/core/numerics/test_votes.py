@@ -10,24 +10,24 @@ import numpy as np
 from numpy.typing import NDArray
 
 from lucid_finch.core.numerics.hough.circle_votes import bands, centre_votes, find_centres
-from lucid_finch.core.numerics.hough.line_votes import LineSpace, Voters, line_votes, trace_lines
+from lucid_finch.core.numerics.hough.line_votes import LineSpace, VotingPoints, line_votes, trace_lines
 
 
-def voters(count: int, reach: float, seed: int = 0) -> Voters:
+def voting(count: int, reach: float, seed: int = 0) -> VotingPoints:
     random = np.random.default_rng(seed)
     x, y = (random.uniform(-reach, reach, count).astype(np.float32) for _ in range(2))
     turn = random.uniform(0, 2 * np.pi, count)
-    fan, weight = random.uniform(0.02, 0.35, count).astype(np.float32), random.integers(1, 9, count).astype(np.int32)
-    return Voters(x, y, np.cos(turn).astype(np.float32), np.sin(turn).astype(np.float32), fan, weight)
+    angle_error, weight = random.uniform(0.02, 0.35, count).astype(np.float32), random.integers(1, 9, count).astype(np.int32)
+    return VotingPoints(x, y, np.cos(turn).astype(np.float32), np.sin(turn).astype(np.float32), angle_error, weight)
 
 
 class Lines(unittest.TestCase):
     def test_every_vote_lands_in_its_cell(self) -> None:
-        v = voters(400, 70.0)
+        v = voting(400, 70.0)
         for angles, step in ((180, 1.0), (90, 2.0), (360, 0.5)):
             space = LineSpace(angles, step, 100.0)
             plain = np.zeros((angles, space.offsets), np.int64)
-            low, high = space.fan(v)
+            low, high = space.angle_error(v)
             for i in range(len(v)):
                 for b in range(low[i], high[i] + 1):
                     k = b % angles
@@ -50,7 +50,7 @@ class Lines(unittest.TestCase):
                 self.assertEqual(int(rows[at]), k * space.offsets)
 
     def test_nobody_votes(self) -> None:
-        self.assertEqual(int(line_votes(voters(0, 1.0), LineSpace(180, 1.0, 50.0)).sum()), 0)
+        self.assertEqual(int(line_votes(voting(0, 1.0), LineSpace(180, 1.0, 50.0)).sum()), 0)
 
     def _row_of_points(self, turn: float, rho: float, count: int) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
         t = np.arange(count) - count / 2
@@ -67,8 +67,8 @@ class Lines(unittest.TestCase):
                 side = np.full(len(x), turn) + random.normal(0, 0.03, len(x))
                 off = random.normal(0, 0.15, len(x))
                 x, y = x + off * math.cos(turn), y + off * math.sin(turn)
-                extra = voters(300, 200.0, seed=7)
-                both = Voters(
+                extra = voting(300, 200.0, seed=7)
+                both = VotingPoints(
                     np.concatenate([x, extra.x]).astype(np.float32), np.concatenate([y, extra.y]).astype(np.float32),
                     np.concatenate([np.cos(side), extra.nx]).astype(np.float32),
                     np.concatenate([np.sin(side), extra.ny]).astype(np.float32),

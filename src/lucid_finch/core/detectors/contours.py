@@ -1,9 +1,10 @@
 """Contours: outlines of what is darker or brighter than its surroundings, with their nesting, measures and shapes.
 
-The image is parted in two (`numerics.regions.thresholding`), the borders between both are followed (`numerics.regions.borders`) and placed between
-pixels where the grey level is crossed; outlines are measured (`numerics.regions.outlines`) and named by fit (`numerics.regions.shape_classification`).
-Smoothing draws a rim inwards, by half its variance times the curvature; over a closed outline that adds up to an area of pi
-times the variance whatever its shape, which is given back.
+The image is thresholded (`shared.thresholds`, `numerics.regions.thresholding`), borders are followed (`numerics.regions.borders`)
+and placed between pixels where the grey level crosses the threshold (`numerics.regions.iso_contours`); outlines are measured
+(`numerics.regions.outlines`) and classified by fits (`numerics.regions.shape_classification`). Smoothing moves an outline inwards
+by half its variance times the curvature; over a closed outline that adds up to an area of pi times the variance whatever its
+shape, which is added back.
 """
 
 from __future__ import annotations
@@ -16,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from lucid_finch.core.detection import Array, Column, EvidenceMap, Outlines
-from lucid_finch.core.detector import Candidates, Context, Detector, DetectorParameters, Finished, Reason, Work
+from lucid_finch.core.detector import Candidates, Detector, DetectorParameters, Example, Finished, Reason, Task
 from lucid_finch.core.detectors.shared.thresholds import (
     Level,
     Method,
@@ -27,17 +28,15 @@ from lucid_finch.core.detectors.shared.thresholds import (
     smoothed_part,
 )
 from lucid_finch.core.errors import ParameterError
-from lucid_finch.core.image import Image
-from lucid_finch.core.judging import Limit
 from lucid_finch.core.numerics.edges.gradients import gaussian_kernel
 from lucid_finch.core.numerics.regions import shape_classification
 from lucid_finch.core.numerics.regions.borders import Borders, rings_of
 from lucid_finch.core.numerics.regions.components import Parts, parts_of, reconstructed
-from lucid_finch.core.numerics.regions.iso_contours import BLOCKED, cross_level
+from lucid_finch.core.numerics.regions.iso_contours import MASKED, cross_level
 from lucid_finch.core.numerics.regions.outlines import label_places, measure_outlines, simplified
 from lucid_finch.core.numerics.runtime.threads import cancelled_here
 from lucid_finch.core.parameters import Range, forms, gathers, judges
-from lucid_finch.core.regions import blocked_pixels
+from lucid_finch.core.regions import masked_pixels
 from lucid_finch.core.valid_region import clipped, shrunk
 
 Floats = NDArray[np.float64]
@@ -51,20 +50,20 @@ class ContoursParameters(DetectorParameters):
 
     binarize: Method | None = gathers(
         None,
-        label="Parted by",
+        label="Threshold method",
         auto="edges; otsu where edges explain little and the histogram has two clear classes",
-        help="How foreground is told from background. fixed: one level. otsu: the level that separates the histogram best. "
-        "local: the mean of a window. hysteresis: one level, and what touches it above a weaker one. edges: a level that follows "
-        "the grey levels on the edges. iso: outlines of one level, always sub-pixel.",
+        help="How the threshold between foreground and background is found. fixed: one level. otsu: the level that separates the "
+        "histogram best. local: the mean of a window. hysteresis: one level, and all that touches it above a lower one. edges: a "
+        "level that follows the grey levels on the edges. iso: outlines of one level, always sub-pixel.",
     )
     level: float | None = gathers(
         None,
-        label="Level",
+        label="Threshold",
         unit="grey",
-        auto="that of otsu",
+        auto="the Otsu level",
         over="grey",
         only_with=("binarize", _WITH_LEVEL),
-        help="What parts dark from bright.",
+        help="Grey level between dark and bright.",
     )
     window: int | None = gathers(
         None,
@@ -76,6 +75,7 @@ class ContoursParameters(DetectorParameters):
         auto="a quarter of the shorter side",
         only_with=("binarize", ("local",)),
         help="Side of the square whose mean each pixel is compared with. Larger than the objects.",
+        odd=True,
     )
     offset_pct: float | None = gathers(
         None,
@@ -86,8 +86,8 @@ class ContoursParameters(DetectorParameters):
         usual=(0.0, 30.0),
         auto="three times the noise",
         only_with=("binarize", ("local", "hysteresis")),
-        help="local: how far beyond the mean of its window a pixel of the foreground lies. hysteresis: how far the weaker level "
-        "lies towards the background. In % of the value range.",
+        help="local: how far a pixel of the foreground is from the mean of its window. hysteresis: distance of the lower "
+        "threshold from the upper one. In % of the value range.",
     )
     sigma: float | None = gathers(
         None,
@@ -96,20 +96,25 @@ class ContoursParameters(DetectorParameters):
         least=0.0,
         most=50.0,
         usual=(0.0, 5.0),
-        auto="1 px where the image has noise, else none",
-        help="Standard deviation of the Gaussian smoothing before.",
+        auto="1 px if the image has noise, else none",
+        help="Standard deviation of the Gaussian smoothing before the threshold.",
     )
     foreground: Literal["dark", "bright"] | None = gathers(
-        None, label="Foreground", auto="what the frame of the image is not", help="Which side of the level the objects are on."
+        None, label="Foreground", auto="the opposite of the image border", help="Which side of the threshold the objects are on."
     )
     nesting: Literal["outermost", "all"] = judges(
-        "all", label="Nesting", help="outermost: only outlines that lie in no other. all: holes and pieces in holes as well."
+        "all",
+        label="Nesting",
+        criterion="nest",
+        sense="at most",
+        admits="all",
+        help="outermost: only outlines that are inside no other. all: holes and pieces in holes as well.",
     )
     points: Literal["subpixel", "all", "ends"] = forms(
         "subpixel",
         label="Points",
-        help="Of the outlines. subpixel: where the level is crossed. all: every pixel along the border. ends: only where its "
-        "direction changes. Measures always rest on sub-pixel places.",
+        help="Points of the outlines. subpixel: where the threshold is crossed. all: every pixel along the border. ends: only "
+        "where its direction changes. Measures always use sub-pixel positions.",
     )
     area: Range | None = judges(
         None,
@@ -119,12 +124,12 @@ class ContoursParameters(DetectorParameters):
         usual=(0.0, 1e5),
         criterion="area",
         is_range=True,
-        auto="at least what noise can bring about after the smoothing (8 pi sigma squared)",
-        help="Without holes, the least and the most.",
+        auto="from the largest that noise produces after the smoothing (8 pi sigma squared)",
+        help="Area without holes, minimum and maximum.",
     )
     circularity_min: float | None = judges(
         None,
-        label="Circularity, at least",
+        label="Circularity, min",
         least=0.0,
         most=1.0,
         usual=(0.0, 1.0),
@@ -134,7 +139,7 @@ class ContoursParameters(DetectorParameters):
     )
     solidity_min: float | None = judges(
         None,
-        label="Solidity, at least",
+        label="Solidity, min",
         least=0.0,
         most=1.0,
         usual=(0.0, 1.0),
@@ -144,30 +149,37 @@ class ContoursParameters(DetectorParameters):
     )
     support_min: float | None = judges(
         None,
-        label="On edges, at least",
+        label="Edge support, min",
         least=0.0,
         most=1.0,
         usual=(0.0, 1.0),
         criterion="support",
-        auto=f"{_SUPPORT:g} where the level follows edges, else no limit",
+        auto=f"{_SUPPORT:g} if the threshold follows edges, else no limit",
         help="Share of the outline along which there is an edge.",
     )
-    drop_frame: bool = judges(False, label="Drop what touches the frame", help="Of the image, or of the region.")
+    drop_frame: bool = judges(
+        False,
+        label="Drop border objects",
+        criterion="framed",
+        sense="at most",
+        admits=False,
+        help="Reject outlines that touch the border of the image or of the region.",
+    )
     simplify: float | None = forms(
         None,
-        label="Simplify by",
+        label="Simplify, tolerance",
         unit="px",
         least=0.0,
         most=1000.0,
         usual=(0.0, 20.0),
-        auto="not",
-        help="Reported outlines keep only corners, with none of their places further off than this.",
+        auto="not simplified",
+        help="Reported outlines keep only corners; no point of the outline is farther from them than this.",
     )
 
 
 @dataclass
 class Gathered:
-    """Outlines of all parts, one entry each in the columns; places are of the source."""
+    """Outlines of all components, one entry each in the columns; positions are of the source."""
 
     level: Level
     binary: NDArray[np.uint8]
@@ -182,13 +194,13 @@ class Gathered:
     contrast: Floats
     support: Floats
     blur: float
-    """Standard deviation of the rims, px of the image."""
+    """Standard deviation of the blur across the outlines, px of the image."""
     edges: NDArray[np.uint8] | None
-    """Pixels on or beside an edge, where the level follows edges."""
+    """Pixels on or beside an edge, if the threshold follows edges."""
     measures: dict[str, Floats]
     notes: tuple[str, ...] = ()
     named: dict[int, tuple[int, int, float, int]] = field(default_factory=dict)
-    """Code, next code, score and corners of the outlines named so far."""
+    """Code, next code, score and corners of the outlines classified so far."""
 
     @property
     def nbytes(self) -> int:
@@ -200,9 +212,9 @@ class Contours(Detector):
     purpose = "Outlines of what is darker or brighter than its surroundings: nesting, size, centre, shape."
     Parameters = ContoursParameters
     columns = (
-        Column("shape", "shape", "", "what fits best", names=shape_classification.NAMES),
-        Column("runner_up", "or else", "", "what comes next", names=shape_classification.NAMES),
-        Column("area", "area", "px²", "without what is cut out of it", 1),
+        Column("shape", "shape", "", "the shape that fits best", names=shape_classification.NAMES),
+        Column("runner_up", "second best", "", "the shape that fits second best", names=shape_classification.NAMES),
+        Column("area", "area", "px²", "without holes", 1),
         Column("perimeter", "perimeter", "px", "length of the outline, without the staircase of the pixels", 1),
         Column("left", "left", "px", "of the upright box, by its outer edge", 1),
         Column("top", "top", "px", "of the upright box, by its outer edge", 1),
@@ -214,55 +226,85 @@ class Contours(Detector):
         Column("circularity", "circularity", "", "4 pi area / perimeter squared of the outline; 1 is a disc", 3),
         Column("solidity", "solidity", "", "area by that of the convex hull; 1 is convex", 3),
         Column("eccentricity", "eccentricity", "", "of the ellipse with the same second moments; 0 is a disc", 3),
-        Column("parent", "lies in", "", "number of the outline around it, or 0", 0, "row"),
-        Column("depth", "depth", "", "how many outlines lie around it", 0),
-        Column("holes", "holes", "", "how many are cut out of it", 0),
+        Column("parent", "inside", "", "number of the outline around it, or 0", 0, "row"),
+        Column("depth", "depth", "", "how many outlines are around it", 0),
+        Column("holes", "holes", "", "how many holes it has", 0),
         Column("corners", "corners", "", "of the shape that fits; 0 for a circle or an ellipse", 0),
         Column("border", "border", "", "outer outline, or that of a hole", names=("outer", "hole")),
         Column("contrast", "contrast", "grey", "foreground against background, three pixels from the outline", 1),
-        Column("support", "on edges", "", "share of the outline along which there is an edge", 2),
+        Column("support", "edge support", "", "share of the outline along which there is an edge", 2),
     )
     criteria = (
-        Column("framed", "on the frame", "", "share of the outline on the frame", 2),
-        Column("nest", "depth", "", "how many outlines lie around it", 0),
+        Column("framed", "on the border", "", "share of the outline on the border of the image", 2),
+        Column("nest", "depth", "", "how many outlines are around it", 0),
     )
     near = 40.0
     named_by = "shape"
+    main_maps = ("above", "binary")
+    examples = (
+        Example(),
+        Example({"binarize": "otsu", "area": (0.0, None), "simplify": 1.0}),
+        Example({"binarize": "hysteresis", "points": "ends"}),
+        Example({"binarize": "local"}),
+    )
 
-    def gather(self, image: Image, parameters: ContoursParameters, context: Context) -> Gathered:
-        if parameters.level is not None and not image.black <= parameters.level <= image.white:
+    def gather(self, task: Task) -> Gathered:
+        image, cancelled = task.image, task.context.cancelled
+        given: ContoursParameters = task.parameters
+        if given.level is not None and not image.black <= given.level <= image.white:
             low, high = f"{image.black:g}", f"{image.white:g}"
             raise ParameterError(
-                f"contours: level = {parameters.level:g} is outside the value range of this image, {low} to {high}", "level"
+                f"contours: level = {given.level:g} is outside the value range of this image, {low} to {high}", "level"
             )
-        blocked = blocked_pixels(image, parameters.region, 0)
-        level, edges = choose_level(image, parameters, blocked, context)
+        masked = masked_pixels(image, given.region, 0)
+        level, edges = choose_level(image, given, masked, task.context)
         signed = signed_level(smoothed_image(image, level.sigma), level)
-        if blocked is not None:
-            signed[blocked != 0] = BLOCKED
+        if masked is not None:
+            signed[masked != 0] = MASKED
         binary = (signed > 0).astype(np.uint8)
         if level.method == "hysteresis":
-            binary = reconstructed(binary, (signed > level.offset).astype(np.uint8), context.cancelled)
+            binary = reconstructed(binary, (signed > level.offset).astype(np.uint8), cancelled)
             signed[(signed > 0) & (binary == 0)] = -1e-3
-        rings = rings_of(binary, context.cancelled)
-        chosen, notes = _worth_keeping(parts_of(rings), binary.shape, blocked)
+        rings = rings_of(binary, cancelled)
+        chosen, notes = _worth_keeping(parts_of(rings), binary.shape, masked)
         borders = rings.borders.only(chosen)
-        crossed = cross_level(signed, edges, borders, context.cancelled)
+        crossed = cross_level(signed, edges, borders, cancelled)
         x, y = image.frame.to_source(crossed.x, crossed.y)
-        measures = measure_outlines(x, y, borders.start, context.cancelled)
+        measures = measure_outlines(x, y, borders.start, cancelled)
         parent = borders.around.astype(np.int64)
         depth = _nearest_around(parent, np.ones(len(parent), bool))[1]
-        blur = _rim_blur(crossed.rise, crossed.contrast, crossed.clear, measures, np.diff(borders.start), image.frame.scale)
+        blur = _outline_blur(crossed.rise, crossed.contrast, crossed.clear, measures, np.diff(borders.start), image.frame.scale)
         return Gathered(
             level, binary, borders, x, y, borders.hole, parent, depth, crossed.framed, crossed.contrast,
             crossed.support, blur, edges, measures, notes,
         )  # fmt: skip
 
-    def form(self, image: Image, gathered: Gathered, parameters: ContoursParameters) -> Candidates:
-        g, m = gathered, gathered.measures
+    def settle(self, task: Task) -> ContoursParameters:
+        given: ContoursParameters = task.parameters
+        gathered: Gathered = task.gathered
+        level = gathered.level
+        values: dict[str, Any] = {
+            "binarize": level.method, "foreground": "bright" if level.bright else "dark", "sigma": level.sigma,
+        }  # fmt: skip
+        if given.area is None:
+            values["area"] = (8 * math.pi * level.sigma**2 * task.image.frame.scale**2, None)
+        if level.value is not None:
+            values["level"] = level.value
+        if level.window:
+            values["window"] = level.window
+        if level.method in ("local", "hysteresis"):
+            values["offset_pct"] = 100 * level.offset / task.image.span
+        if given.support_min is None and gathered.edges is not None:
+            values["support_min"] = _SUPPORT
+        return given.model_copy(update=values)
+
+    def form(self, task: Task) -> Candidates:
+        image = task.image
+        g: Gathered = task.gathered
+        m = g.measures
         lost = max(math.pi * g.blur**2, 0.5) * image.frame.scale**2
         filled = m["area"] + np.minimum(lost, 0.5 * m["area"] + 0.5)
-        # What is cut out: outlines directly inside that stand on edges.
+        # Holes: outlines directly inside that are on edges.
         inside = np.flatnonzero((g.parent >= 0) & (g.support >= _SUPPORT if g.edges is not None else True))
         count = len(filled)
         cut, cut_x, cut_y = (
@@ -274,11 +316,10 @@ class Contours(Detector):
         net = np.where(sound, area, 1.0)
         x = np.where(sound, (filled * m["x"] - cut_x) / net, m["x"])
         y = np.where(sound, (filled * m["y"] - cut_y) / net, m["y"])
-        u, v = image.frame.from_source(x, y)
         half = np.hypot((m["xx"] - m["yy"]) / 2, m["xy"])
         major = (m["xx"] + m["yy"]) / 2 + half
         columns: dict[str, Array] = {
-            "x": np.asarray(u, float), "y": np.asarray(v, float), "area": area,
+            "x": x, "y": y, "area": area,
             "perimeter": m["perimeter"] * (1 + 0.5 * (filled / np.maximum(m["area"], 1e-9) - 1)),
             "left": m["left"], "top": m["top"], "width": m["right"] - m["left"], "height": m["bottom"] - m["top"],
             "box_width": m["box_width"], "box_height": m["box_height"], "angle": m["angle"],
@@ -289,44 +330,21 @@ class Contours(Detector):
             "framed": g.framed, "nest": g.depth,
         }  # fmt: skip
         size = float(np.median(columns["height"])) if count else 1.0
-        return Candidates(columns, area, size=size / image.frame.scale)
+        return Candidates(columns, area, size, in_source=True)
 
-    def limits(self, image: Image, gathered: Gathered, parameters: ContoursParameters) -> tuple[Limit, ...]:
-        found = super().limits(image, gathered, parameters)
-        if parameters.area is None:
-            found += (Limit("area", "area", "at least", _least_area(gathered, image), 0),)
-        if parameters.support_min is None and gathered.edges is not None:
-            found += (Limit("support_min", "support", "at least", _SUPPORT),)
-        if parameters.drop_frame:
-            found += (Limit("drop_frame", "framed", "at most", 0.0, admits=False),)
-        if parameters.nesting == "outermost":
-            found += (Limit("nesting", "nest", "at most", 0.0, admits="all"),)
-        return found
-
-    def resolved(self, image: Image, gathered: Gathered, parameters: ContoursParameters) -> dict[str, Any]:
+    def measured(self, task: Task) -> dict[str, Any]:
+        gathered: Gathered = task.gathered
         level = gathered.level
-        area = parameters.area if parameters.area is not None else (_least_area(gathered, image), None)
-        found: dict[str, Any] = {
-            "binarize": level.method, "foreground": "bright" if level.bright else "dark", "sigma": level.sigma, "area": area,
-            "otsu_level": level.otsu, "otsu_share": level.share, "noise": level.noise, "rim_blur": gathered.blur,
-        }  # fmt: skip
-        if level.value is not None:
-            found["level"] = level.value
-        if level.window:
-            found["window"] = level.window
-        if level.method in ("local", "hysteresis"):
-            found["offset_pct"] = 100 * level.offset / image.span
-        if parameters.support_min is None and gathered.edges is not None:
-            found["support_min"] = _SUPPORT
-        return found
+        found = {"otsu_level": level.otsu, "otsu_share": level.share, "noise": level.noise, "rim_blur": gathered.blur}
+        return {name: value for name, value in found.items() if value is not None}
 
-    def notes(self, gathered: Gathered) -> tuple[str, ...]:
+    def notes(self, task: Task) -> tuple[str, ...]:
+        gathered: Gathered = task.gathered
         return gathered.notes
 
-    def finish(
-        self, image: Image, gathered: Gathered, candidates: Candidates, chosen: NDArray[np.int64], parameters: ContoursParameters
-    ) -> Finished:
-        g = gathered
+    def finish(self, task: Task, chosen: NDArray[np.int64]) -> Finished:
+        g: Gathered = task.gathered
+        candidates = task.candidates
         columns = {name: values[chosen] for name, values in candidates.columns.items()}
         row_of = np.full(len(candidates), -1, np.int64)
         row_of[chosen] = np.arange(len(chosen))
@@ -335,9 +353,8 @@ class Contours(Detector):
         up, depth = _nearest_around(g.parent, stands)
         around = np.where(up[chosen] >= 0, row_of[up[chosen]], -1)
         # Holes count whether they are listed or not.
-        alone = [limit for limit in self.limits(image, g, parameters) if limit.parameter not in ("nesting", "drop_frame")]
         sound = np.ones(len(candidates), bool)
-        for limit in alone:
+        for limit in task.judgement.limits:
             if limit.criterion in ("area", "support"):
                 sound &= limit.passed(candidates.columns[limit.criterion])
         inner = np.flatnonzero(sound & (g.parent >= 0))
@@ -350,26 +367,25 @@ class Contours(Detector):
         other = columns["shape"] == shape_classification.NAMES.index("other")
         for k in np.flatnonzero(other).tolist()[:2000]:
             columns["corners"][k] = len(simplified(_outline(g, int(chosen[k])), _tolerance(g, int(chosen[k]))))
-        outlines = _reported(image, g, chosen, parameters)
-        return Finished(columns, outlines, places=self._places(image, g, chosen, columns))
-
-    def _places(self, image: Image, g: Gathered, chosen: NDArray[np.int64], columns: dict[str, Array]) -> Floats:
-        """Where each one's number is written: in the shape, in none of its holes."""
+        # The number of each is written in the shape, in none of its holes.
         x, y, start = _joined(g, chosen)
-        u, v = image.frame.to_source(columns["x"], columns["y"])
-        return label_places(x, y, start, columns["parent"], np.asarray(u, float), np.asarray(v, float))
+        places = label_places(x, y, start, columns["parent"], columns["x"], columns["y"])
+        return Finished(columns, _reported(task, chosen), places=places, outlines_in_source=True)
 
     def plausible(self, candidates: Candidates) -> NDArray[np.bool_]:
-        """More than specks of some pixels."""
+        """Larger than specks of some pixels."""
         return np.asarray(candidates.columns["area"] > 4.0)
 
-    def evidence(self, work: Work) -> list[EvidenceMap]:
-        image, g = work.image, work.gathered
+    def evidence(self, task: Task) -> list[EvidenceMap]:
+        image = task.image
+        g: Gathered = task.gathered
         reach = (len(gaussian_kernel(g.level.sigma)) // 2) * image.frame.scale if g.level.sigma > 0 else 0.0
-        sure = shrunk(clipped(image.corners, image.sure), reach)
+        region = shrunk(clipped(image.corners, image.valid_region), reach)
 
         def one(name: str, label: str, unit: str, kind: Any, compute: Any, help: str) -> EvidenceMap:
-            return EvidenceMap(name, label, unit, kind, image.width, image.height, compute, image.frame, help, sure=sure)
+            return EvidenceMap(
+                name, label, unit, kind, image.width, image.height, compute, image.frame, help, valid_region=region
+            )
 
         def smooth(left: int, top: int, right: int, bottom: int) -> Array:
             return smoothed_part(image, g.level.sigma, left, top, right, bottom)
@@ -385,9 +401,9 @@ class Contours(Detector):
 
         maps = [
             one("smoothed", "smoothed", "grey", "grey", smooth, "the image after the smoothing"),
-            one("level", "level", "grey", "grey", level, "what each pixel is compared with"),
-            one("above", "above level", "grey", "signed", above, "by how much the level is exceeded"),
-            one("binary", "binary", "", "mask", binary, "foreground, the objects, against background"),
+            one("level", "threshold", "grey", "grey", level, "the threshold of each pixel"),
+            one("above", "above threshold", "grey", "signed", above, "difference from the threshold"),
+            one("binary", "binary", "", "mask", binary, "foreground (objects) and background"),
         ]
         if g.edges is not None:
             near = g.edges
@@ -395,54 +411,53 @@ class Contours(Detector):
             def edges(left: int, top: int, right: int, bottom: int) -> Array:
                 return np.ascontiguousarray(near[top:bottom, left:right])
 
-            maps.insert(1, one("edges", "edges", "", "mask", edges, "pixels on or beside the edges that the level follows"))
+            maps.insert(1, one("edges", "edges", "", "mask", edges, "pixels on or beside the edges that the threshold follows"))
         return maps
 
-    def distances(self, candidates: Candidates, x: float, y: float) -> Array:
-        """To the upright box's middle, by its size: 0 px from the centroid, at most `near` within the box."""
-        c = candidates.columns
+    def distances(self, task: Task, x: float, y: float) -> Array:
+        """To the centroid, scaled by the size of the upright box: at most `near` within the box."""
+        c = task.candidates.columns
         size = np.maximum(np.maximum(c["width"], c["height"]), 1.0)
         return np.asarray(np.hypot(c["x"] - x, c["y"] - y) * np.minimum(1.0, 2.5 * self.near / (2.5 * self.near + size)))
 
-    def probe(self, image: Image, gathered: Gathered, parameters: ContoursParameters, x: float, y: float) -> list[Reason]:
-        column, row = min(max(round(x), 0), image.width - 1), min(max(round(y), 0), image.height - 1)
+    def probe(self, task: Task, x: float, y: float) -> list[Reason]:
+        if reasons := self.outside(task, x, y):
+            return reasons
+        image, gathered = task.image, task.gathered
+        u, v = image.frame.from_source(x, y)
+        column, row = min(max(round(float(u)), 0), image.width - 1), min(max(round(float(v)), 0), image.height - 1)
         box = (column, row, column + 1, row + 1)
         value = float(smoothed_part(image, gathered.level.sigma, *box)[0, 0])
         level = float(level_part(image, gathered.level, *box)[0, 0])
-        blocked = blocked_pixels(image, parameters.region, 0)
-        if blocked is not None and blocked[row, column]:
-            return [Reason("region", 0.0, None, "", False, "this place is outside the region, or its pixels are not valid")]
         side = "above" if value > level else "below"
         wanted = "bright" if gathered.level.bright else "dark"
         inside = bool(gathered.binary[row, column])
-        text = f"the grey level here, {value:.1f}, is {side} the level of {level:.1f}, and the foreground is {wanted}: "
+        text = f"the grey level here, {value:.1f}, is {side} the threshold of {level:.1f}, and the foreground is {wanted}: "
         text += "it belongs to the foreground" if inside else "it belongs to the background"
         change: tuple[str, Any] | None = None
         if not inside and value != level:
             change = ("foreground", "dark" if gathered.level.bright else "bright")
-        return [Reason("level", value, level, "grey", inside, text, change)]
+        return [Reason("threshold", value, level, "grey", inside, text, change)]
 
 
 def _worth_keeping(
-    parts: Parts, shape: tuple[int, ...], blocked: NDArray[np.uint8] | None
+    parts: Parts, shape: tuple[int, ...], masked: NDArray[np.uint8] | None
 ) -> tuple[NDArray[np.int64], tuple[str, ...]]:
-    """Borders of all parts but the frame itself; if there are too many, of the largest."""
+    """Borders of all components but the image frame; if there are too many, of the largest."""
     chosen = np.arange(1, len(parts))
     height, width = shape
     left, top, right, bottom = 0, 0, width, height
-    if blocked is not None and not blocked.all():
-        rows, columns = np.flatnonzero((blocked == 0).any(axis=1)), np.flatnonzero((blocked == 0).any(axis=0))
+    if masked is not None and not masked.all():
+        rows, columns = np.flatnonzero((masked == 0).any(axis=1)), np.flatnonzero((masked == 0).any(axis=0))
         left, top, right, bottom = columns[0], rows[0], columns[-1] + 1, rows[-1] + 1
-    # Foreground that reaches all four sides is the ground that others lie on.
+    # Foreground that reaches all four sides is the ground behind the others.
     ground = (
         (parts.foreground == 1) & (parts.left <= left) & (parts.top <= top) & (parts.right >= right) & (parts.bottom >= bottom)
     )
     ground &= parts.area > 0.25 * (right - left) * (bottom - top)
     notes: tuple[str, ...] = ()
     if ground.any():
-        notes = (
-            "what counts as foreground reaches all sides of the frame and is not reported; is the foreground the other one?",
-        )
+        notes = ("the foreground reaches all sides of the image and is not reported; is the foreground the other one?",)
         chosen = chosen[~ground[1:]]
     if len(chosen) > _MOST_OUTLINES:
         least = int(np.sort(parts.area[chosen])[-_MOST_OUTLINES])
@@ -453,7 +468,7 @@ def _worth_keeping(
 
 
 def _nearest_around(around: NDArray[np.int64], stands: NDArray[np.bool_]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-    """The nearest entry around each that stands (-1 if none does), and how many do; `around` is the next one out, or -1."""
+    """The nearest accepted entry around each (-1 if there is none), and their number; `around` is the next one out, or -1."""
     up = around.copy()
     while (climbs := (up >= 0) & ~stands[up]).any():
         up = np.where(climbs, around[up], up)
@@ -464,25 +479,28 @@ def _nearest_around(around: NDArray[np.int64], stands: NDArray[np.bool_]) -> tup
     return up, depth
 
 
-def _rim_blur(
+def _outline_blur(
     rise: Floats, contrast: Floats, clear: Floats, measures: dict[str, Floats], cracks: NDArray[np.int64], scale: float
 ) -> float:
-    """Standard deviation of the rims in px: a blurred step of height C rises by C / (sigma sqrt(2 pi)) at its middle; seen
-    along rows and columns, by as much times the length of an outline by the number of its cracks. The difference of two pixels
-    adds a twelfth to the variance."""
-    told = (measures["area"] > 150 * scale**2) & (clear > 0.7) & (rise > 0) & (contrast > 0)
-    if not told.any():
+    """Standard deviation of the blur across outlines in px: a blurred step of height C has the slope C / (sigma sqrt(2 pi)) at
+    its middle; along rows and columns, that times the length of an outline over the number of its cracks. The difference of two
+    pixels adds a twelfth to the variance."""
+    clear_steps = (measures["area"] > 150 * scale**2) & (clear > 0.7) & (rise > 0) & (contrast > 0)
+    if not clear_steps.any():
         return 0.0
-    ratio = contrast[told] / rise[told] * measures["perimeter"][told] / scale / cracks[told] / math.sqrt(2 * math.pi)
+    ratio = (
+        contrast[clear_steps]
+        / rise[clear_steps]
+        * measures["perimeter"][clear_steps]
+        / scale
+        / cracks[clear_steps]
+        / math.sqrt(2 * math.pi)
+    )
     return math.sqrt(max(float(np.median(ratio)) ** 2 - 1 / 12, 0.0))
 
 
-def _least_area(gathered: Gathered, image: Image) -> float:
-    return 8 * math.pi * gathered.level.sigma**2 * image.frame.scale**2
-
-
 def _names(gathered: Gathered, rows: NDArray[np.int64]) -> Floats:
-    """Code, next code, score and corners of some outlines; each is named once."""
+    """Code, next code, score and corners of some outlines; each is classified once."""
     known = gathered.named
     new = np.array([row for row in rows.tolist() if row not in known], np.int64)
     if len(new):
@@ -501,13 +519,13 @@ def _outline(gathered: Gathered, n: int) -> Floats:
 
 
 def _tolerance(gathered: Gathered, n: int) -> float:
-    """By how much a polygon may leave an outline: what its own noise and its size make of a straight side."""
+    """Distance that a polygon may have from an outline: what its noise and its size make of a straight side."""
     m = gathered.measures
     return max(0.75, 3 * float(m["jitter"][n]), 0.015 * math.sqrt(float(m["area"][n])))
 
 
 def _joined(gathered: Gathered, rows: NDArray[np.int64]) -> tuple[Floats, Floats, NDArray[np.int64]]:
-    """Places of some outlines, one after the other."""
+    """Points of some outlines, one after the other."""
     start = gathered.borders.start
     count = np.diff(start)[rows]
     first = np.concatenate([[0], np.cumsum(count)]).astype(np.int64)
@@ -515,17 +533,18 @@ def _joined(gathered: Gathered, rows: NDArray[np.int64]) -> tuple[Floats, Floats
     return gathered.x[index], gathered.y[index], first
 
 
-def _reported(image: Image, gathered: Gathered, rows: NDArray[np.int64], parameters: ContoursParameters) -> Outlines:
-    """Outlines as asked for, in the image's own frame."""
+def _reported(task: Task, rows: NDArray[np.int64]) -> Outlines:
+    """Outlines as asked for, in the source."""
+    gathered: Gathered = task.gathered
+    parameters: ContoursParameters = task.parameters
     kind = "subpixel" if gathered.level.method == "iso" else parameters.points
     if kind == "subpixel" and parameters.simplify is None:
         x, y, start = _joined(gathered, rows)
-        return Outlines(np.stack(image.frame.from_source(x, y), axis=1), start, np.ones(len(rows), bool))
+        return Outlines(np.stack([x, y], axis=1), start, np.ones(len(rows), bool))
     found = []
     for n in rows.tolist():
-        if kind == "subpixel":
-            points = np.stack(image.frame.from_source(*_outline(gathered, n).T), axis=1)
-        else:
-            points = gathered.borders.pixels(n, kind == "ends")
-        found.append(points if parameters.simplify is None else simplified(points, parameters.simplify / image.frame.scale))
+        points = _outline(gathered, n)
+        if kind != "subpixel":
+            points = np.stack(task.image.frame.to_source(*gathered.borders.pixels(n, kind == "ends").T), axis=1)
+        found.append(points if parameters.simplify is None else simplified(points, parameters.simplify))
     return Outlines.of(found, True)

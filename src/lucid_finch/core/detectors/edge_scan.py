@@ -1,7 +1,7 @@
 """Edge scans: where one boundary crosses many scan lines, and the line, circle or polynomial through those places.
 
 Each scan line is averaged along the boundary and differentiated by a Gaussian; the extrema of the slope, refined by a parabola,
-are the candidates. What a robust rule leaves of them is fitted (`numerics.fitting.robust_fits`).
+are the candidates. The inliers of a robust rule are fitted (`numerics.fitting.robust_fits`).
 """
 
 from __future__ import annotations
@@ -14,13 +14,14 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from lucid_finch.core.detection import Array, Column, EvidenceMap
-from lucid_finch.core.detector import Candidates, Context, Detector, DetectorParameters, Finished, Reason, Work
+from lucid_finch.core.detection import Array, Column, EvidenceMap, Overlay
+from lucid_finch.core.detector import Candidates, Detector, DetectorParameters, Example, Finished, Reason, Task
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.image import Image
-from lucid_finch.core.judging import Limit, Outcome, Rivals
+from lucid_finch.core.judging import Exclusions, Outcome
 from lucid_finch.core.numerics.fitting import robust_fits
 from lucid_finch.core.numerics.profiles.scan_lines import ScanLines, find_extrema, sample_scans, slope_kernel, slopes
+from lucid_finch.core.parameter_types.references import Reference
 from lucid_finch.core.parameters import forms, gathers, judges
 from lucid_finch.core.regions import Annulus, Rectangle
 from lucid_finch.core.viewing.profiles import Crossing, Profile
@@ -28,15 +29,15 @@ from lucid_finch.core.viewing.profiles import Crossing, Profile
 _SLOPE = "grey/px"
 
 _CLEAR = 5.0
-"""Left open, a pick must have so many times the slope's own spread along all scans."""
+"""Automatic: a pick must have so many times the standard deviation of the slope along all scans."""
 
 _FLOOR = 2.0
-"""Extrema below so many times that spread are not gathered."""
+"""Extrema below so many times that standard deviation are not gathered."""
 
 _MOST_SCANS = 20_000
 
-_TELLING = 12_000
-"""So many slopes tell their spread to a percent."""
+_SAMPLED = 12_000
+"""Slopes that give their standard deviation to a percent."""
 
 _SHOWN_SCANS = 16
 
@@ -45,17 +46,23 @@ class EdgeScanParameters(DetectorParameters):
     """Parameters of `edge_scan`."""
 
     spacing: float = gathers(
-        2.0, label="Spacing", unit="px", above=0.0, most=1000.0, usual=(0.5, 20.0), help="From one scan line to the next."
+        2.0,
+        label="Spacing",
+        unit="px",
+        above=0.0,
+        most=1000.0,
+        usual=(0.5, 20.0),
+        help="Distance between scan lines.",
     )
     average: int | None = gathers(
         None,
-        label="Averaged over",
+        label="Averaging width",
         unit="px",
         least=1,
         most=200,
         usual=(1, 30),
         auto="the spacing",
-        help="Width along the boundary over which each scan is averaged.",
+        help="Width along the boundary over which each scan line is averaged.",
     )
     # The extremum of the slope errs least for 2.2 times the blur of the boundary; nearer to it, closer ones are told apart.
     sigma: float = gathers(
@@ -68,35 +75,40 @@ class EdgeScanParameters(DetectorParameters):
         help="Standard deviation of the Gaussian along the scan whose derivative is taken.",
     )
     pick: Literal["first", "last", "strongest", "all"] = forms(
-        "strongest", label="Pick", help="Which crossing of a scan counts, in the direction of the scan."
+        "strongest", label="Pick", help="Which edge of a scan line is used, in the direction of the scan."
     )
     polarity: Literal["rising", "falling", "either"] = forms(
         "either", label="Polarity", help="rising: from dark to bright along the scan."
     )
     strength_min: float | None = judges(
         None,
-        label="Strength, at least",
+        label="Strength, min",
         unit=_SLOPE,
         above=0.0,
         usual=(0.0, 30.0),
         criterion="strength",
-        auto=f"{_CLEAR:g} times the spread of the slope along all scans",
-        help="Crossings with a smaller slope are not picked.",
+        auto=f"{_CLEAR:g} times the standard deviation of the slope along all scans",
+        help="Edges with a smaller slope are rejected.",
     )
     fit: Literal["none", "line", "circle", "polynomial"] | None = judges(
         None,
         label="Fit",
         auto="a line in a rectangle, a circle in an annulus",
-        help="What is laid through the picked places.",
+        help="What is fitted to the picked points.",
     )
     degree: int = judges(
-        2, label="Degree", least=1, most=6, only_with=("fit", ("polynomial",)), help="Of the polynomial, along the boundary."
+        2,
+        label="Degree",
+        least=1,
+        most=6,
+        only_with=("fit", ("polynomial",)),
+        help="Of the polynomial along the boundary.",
     )
     outliers: Literal["none", "ransac", "median", "huber"] = judges(
         "ransac",
         label="Outlier rule",
-        help="ransac (what most places agree on), median (median of the slopes of many pairs), huber (far ones count less), "
-        "none. Then places within three standard deviations count.",
+        help="ransac (the model that most points agree on), median (median of the slopes of many pairs), huber (far points "
+        "have less weight), none. Then the points within three standard deviations are fitted.",
     )
     outlier_limit: float | None = judges(
         None,
@@ -104,21 +116,21 @@ class EdgeScanParameters(DetectorParameters):
         unit="px",
         above=0.0,
         usual=(0.1, 10.0),
-        auto="three standard deviations of the places that agree",
-        help="Places further off the fit do not count.",
+        auto="three standard deviations of the inliers",
+        help="Points farther from the fit are outliers.",
     )
     reference: float = judges(
         0.0,
-        label="Reference",
+        label="Reference angle",
         unit="degrees",
         least=-360.0,
         most=360.0,
-        help="The fitted line's angle is also told against this direction.",
+        help="The angle of the fitted line is also given relative to this direction.",
     )
-    reference_line: str = judges(
-        "",
+    reference_line: Reference | None = judges(
+        None,
         label="Reference line",
-        help="Name of another edge_scan of the recipe: the angle is told against the line fitted there instead.",
+        help="Name of another edge_scan of the recipe: the angle is given relative to the line fitted there instead.",
     )
 
 
@@ -134,11 +146,11 @@ class Gathered:
     std: NDArray[np.float64]
     """px along the scan, from the noise."""
     spread: float
-    """Of the slope, where nothing is: its noise and texture."""
+    """Standard deviation of the slope from noise and texture."""
     start: NDArray[np.float64]
     """(scans, 2), source."""
     way: NDArray[np.float64]
-    """(scans, 2), unit vectors, source."""
+    """(scans, 2), unit vectors along the scans, source."""
     length: float
     profiles: NDArray[np.float32]
     margin: int
@@ -159,12 +171,16 @@ class EdgeScan(Detector):
         Column("strength", "strength", _SLOPE, "slope along the scan", 2),
         Column("x_std", "x ±", "px", "one standard deviation, from the noise alone", 3),
         Column("y_std", "y ±", "px", "one standard deviation, from the noise alone", 3),
-        Column("used", "used", "", "1 where the fit rests on it", 0),
+        Column("used", "used", "", "1 if it is an inlier of the fit", 0),
         Column("residual", "residual", "px", "distance from the fit; NaN without one", 3),
     )
     near = 6.0
+    main_maps = ("profiles", "slope")
+    examples = (Example(), Example({"pick": "all", "fit": "circle", "outliers": "huber"}))
 
-    def gather(self, image: Image, parameters: EdgeScanParameters, context: Context) -> Gathered:
+    def gather(self, task: Task) -> Gathered:
+        image: Image = task.image
+        parameters: EdgeScanParameters = task.parameters
         start, way, across, length = scan_geometry(image, parameters)
         weights = slope_kernel(parameters.sigma)
         margin = len(weights) // 2 + 1
@@ -173,143 +189,102 @@ class EdgeScan(Detector):
         lines = max(1, round(parameters.spacing)) if parameters.average is None else parameters.average
         scans = _in_frame(image, start - margin * way, way, across, math.floor(length) + 1 + 2 * margin)
         profiles = sample_scans(image.pixels, image.mask, scans, lines)
-        if context.cancelled is not None and context.cancelled():
-            from lucid_finch.core.errors import Cancelled
-
-            raise Cancelled()
+        task.context.check()
         slope = slopes(profiles, weights)
         scan, at, height, std, spread = _extrema(slope, margin, length, image, weights, self.floor(parameters))
         return Gathered(scan, at, height, std, spread, start, way, length, profiles, margin, weights)
 
     def floor(self, parameters: EdgeScanParameters) -> float | None:
-        # Left open, the limit follows from the scans; given, the floor is the next power of two below it.
+        # Automatic, the limit follows from the scans; given, the floor is the next power of two below it.
         return None if parameters.strength_min is None else 2.0 ** math.floor(math.log2(parameters.strength_min))
 
-    def form(self, image: Image, gathered: Gathered, parameters: EdgeScanParameters) -> Candidates:
+    def settle(self, task: Task) -> EdgeScanParameters:
+        given: EdgeScanParameters = task.parameters
+        gathered: Gathered = task.gathered
+        # Also above the slope of a single step of one grey level: shading is no boundary.
+        step = 1.2 * task.image.quantum * float(np.abs(gathered.weights).sum()) / 2
+        strength = given.strength_min
+        return given.model_copy(
+            update={
+                "strength_min": max(_CLEAR * gathered.spread, step, 1e-6 * task.image.span) if strength is None else strength,
+                "fit": given.fit or ("circle" if isinstance(given.region, Annulus) else "line"),
+                "average": max(1, round(given.spacing)) if given.average is None else given.average,
+            }
+        )
+
+    def form(self, task: Task) -> Candidates:
+        gathered: Gathered = task.gathered
+        parameters: EdgeScanParameters = task.parameters
         wanted = {"rising": gathered.slope > 0, "falling": gathered.slope < 0}
         rows = np.flatnonzero(wanted.get(parameters.polarity, np.ones(len(gathered.slope), bool)))
         scan, at, strength = gathered.scan[rows], gathered.at[rows], np.abs(gathered.slope[rows])
         place = gathered.start[scan] + at[:, None] * gathered.way[scan]
-        x, y = image.frame.from_source(place[:, 0], place[:, 1])
-        merit = {"first": -at, "last": at}.get(parameters.pick, strength)
+        rank_score = {"first": -at, "last": at}.get(parameters.pick, strength)
         std = np.abs(gathered.way[scan]) * gathered.std[rows][:, None]
         columns = {
-            "x": np.asarray(x, float), "y": np.asarray(y, float), "scan": scan + 1, "strength": strength,
+            "x": place[:, 0], "y": place[:, 1], "scan": scan + 1, "strength": strength,
             "x_std": std[:, 0], "y_std": std[:, 1], "lead": _leads(scan, strength),
             "clear": strength / max(gathered.spread, 1e-12),
         }  # fmt: skip
-        rivals = None
+        exclusions = None
         if parameters.pick != "all":
             pairs = _pairs_within(scan)
-            rivals = Rivals("pick", pairs, np.ones(len(pairs)), 0.5)
-        return Candidates(columns, merit, size=4.0, rivals=rivals, detail=place)
+            exclusions = Exclusions("pick", pairs, np.ones(len(pairs)), 0.5)
+        return Candidates(columns, rank_score, 4.0 * task.image.frame.scale, exclusions, in_source=True)
 
-    def limits(self, image: Image, gathered: Gathered, parameters: EdgeScanParameters) -> tuple[Limit, ...]:
-        found = super().limits(image, gathered, parameters)
-        if parameters.strength_min is None:
-            found += (Limit("strength_min", "strength", "at least", self._limit(image, gathered)),)
-        return found
+    def measured(self, task: Task) -> dict[str, Any]:
+        return {"slope_spread": task.gathered.spread, "scans": len(task.gathered.start)}
 
-    @staticmethod
-    def _limit(image: Image, gathered: Gathered) -> float:
-        """Also above the slope of a single step of one grey level: a shading is no boundary."""
-        return max(_CLEAR * gathered.spread, 1.2 * image.quantum * float(np.abs(gathered.weights).sum()) / 2, 1e-6 * image.span)
+    def finish(self, task: Task, chosen: NDArray[np.int64]) -> Finished:
+        fit, residuals, used = fitted(_places(task, chosen), task.gathered, task.parameters)
+        return self._finished(task, chosen, residuals, used, fit)
 
-    def resolved(self, image: Image, gathered: Gathered, parameters: EdgeScanParameters) -> dict[str, Any]:
-        limit = parameters.strength_min if parameters.strength_min is not None else self._limit(image, gathered)
-        return {
-            "strength_min": limit,
-            "fit": _fit_kind(parameters),
-            "slope_spread": gathered.spread,
-            "scans": len(gathered.start),
-        }
-
-    def finish(
-        self, image: Image, gathered: Gathered, candidates: Candidates, chosen: NDArray[np.int64], parameters: EdgeScanParameters
-    ) -> Finished:
-        fit, residuals, used = fitted(candidates.detail[chosen], gathered, parameters)
-        return self._finished(gathered, candidates, chosen, residuals, used, fit)
-
-    def finish_near(
-        self,
-        image: Image,
-        gathered: Gathered,
-        candidates: Candidates,
-        chosen: NDArray[np.int64],
-        parameters: Any,
-        found: Finished,
-    ) -> Finished:
-        """How far what was not picked lies off the fit of the rest."""
+    def finish_near(self, task: Task, chosen: NDArray[np.int64], found: Finished) -> Finished:
+        """How far what was not picked is from the fit of the rest."""
         residuals = np.full(len(chosen), np.nan)
         if found.fit is not None:
-            residuals = residuals_of(found.fit, candidates.detail[chosen], gathered, parameters)
-        return self._finished(gathered, candidates, chosen, residuals, np.zeros(len(chosen), bool), None)
+            residuals = residuals_of(found.fit, _places(task, chosen), task.gathered)
+        return self._finished(task, chosen, residuals, np.zeros(len(chosen), bool), None)
 
     def _finished(
-        self, gathered: Gathered, candidates: Candidates, chosen: NDArray[np.int64], residuals: NDArray[np.float64],
-        used: NDArray[np.bool_], fit: dict[str, Any] | None,
+        self, task: Task, chosen: NDArray[np.int64], residuals: NDArray[np.float64], used: NDArray[np.bool_],
+        fit: dict[str, Any] | None,
     ) -> Finished:  # fmt: skip
-        columns = {name: values[chosen] for name, values in candidates.columns.items()}
+        columns = {name: values[chosen] for name, values in task.candidates.columns.items()}
         clear = columns["clear"]
         columns |= {"score": clear / (clear + _CLEAR), "used": used.astype(np.int8), "residual": residuals}
         return Finished(columns, fit=fit)
 
-    def fit_outlines(self, work: Work, fit: Mapping[str, Any]) -> list[Array]:
-        gathered: Gathered = work.gathered
-        places = np.concatenate([gathered.start, gathered.start + gathered.length * gathered.way])
-        if fit["kind"] == "circle":
-            turns = np.linspace(0, 2 * np.pi, 181)
-            return [np.stack([fit["x"] + fit["radius"] * np.cos(turns), fit["y"] + fit["radius"] * np.sin(turns)], axis=1)]
-        if fit["kind"] == "line":
-            turn = math.radians(fit["angle"])
-            way, middle = np.array([math.cos(turn), math.sin(turn)]), np.array([fit["x"], fit["y"]])
-            reach = (places - middle) @ way
-            return [middle + np.array([[reach.min()], [reach.max()]]) * way]
-        origin, side, way = _own_axes(gathered)
-        reach = (places - origin) @ side
-        u = np.linspace(float(reach.min()), float(reach.max()), 100)
-        v = sum(c * u**k for k, c in enumerate(fit["coefficients"]))
-        return [origin + u[:, None] * side + v[:, None] * way]
+    def overlays(self, task: Task, fit: Mapping[str, Any] | None) -> list[Overlay]:
+        scans = Overlay("scan", _arrows(task.gathered))
+        return [scans] if fit is None else [scans, Overlay("fit", _fit_outlines(task.gathered, fit))]
 
     def related_fit(self, parameters: EdgeScanParameters, fit: dict[str, Any], fits: Mapping[str, Any]) -> dict[str, Any]:
-        other = fits.get(parameters.reference_line)
-        if not parameters.reference_line or fit["kind"] != "line":
+        if parameters.reference_line is None or fit["kind"] != "line":
             return fit
+        name = parameters.reference_line.text
+        other = fits.get(name)
         if other is None or other["kind"] != "line":
-            return {**fit, "angle_to_reference": math.nan, "reference": parameters.reference_line}
+            return {**fit, "angle_to_reference": math.nan, "reference": name}
         apart = (fit["angle"] - other["angle"] + 90.0) % 180.0 - 90.0
         both = math.hypot(fit["angle_std"], other["angle_std"])
-        return {**fit, "angle_to_reference": apart, "angle_to_reference_std": both, "reference": parameters.reference_line}
+        return {**fit, "angle_to_reference": apart, "angle_to_reference_std": both, "reference": name}
 
-    def guides(self, work: Work) -> list[Array]:
-        """The scan lines, or some of them if there are many, each with an arrow head."""
-        gathered: Gathered = work.gathered
-        count = len(gathered.start)
-        found = []
-        for n in np.unique(np.linspace(0, count - 1, min(count, _SHOWN_SCANS)).astype(np.int64)).tolist():
-            way = gathered.way[n]
-            side = np.array([-way[1], way[0]])
-            end = gathered.start[n] + gathered.length * way
-            size = min(14.0, 0.2 * gathered.length)
-            wings = [end - size * (way - 0.5 * side), end, end - size * (way + 0.5 * side)]
-            found.append(np.array([gathered.start[n], end, *wings]))
-        return found
-
-    def profile_of(self, work: Work, candidate: int) -> tuple[str, Profile]:
-        """The scan that a crossing lies on, with all crossings of it; those that stand are picked."""
-        gathered: Gathered = work.gathered
-        columns = work.candidates.columns
+    def profile(self, task: Task, candidate: int) -> tuple[str, Profile]:
+        """The scan that a candidate lies on, with all candidates of it; the accepted ones are picked."""
+        gathered: Gathered = task.gathered
+        columns = task.candidates.columns
         number = int(columns["scan"][candidate])
         inner = slice(gathered.margin, gathered.profiles.shape[1] - gathered.margin)
         values = gathered.profiles[number - 1, inner].astype(float)
         slope = slopes(gathered.profiles[number - 1 : number], gathered.weights)[0, inner].astype(float)
         found = []
         for row in np.flatnonzero(columns["scan"] == number).tolist():
-            place = work.candidates.detail[row]
+            place = np.array([columns["x"][row], columns["y"][row]])
             at = float((place - gathered.start[number - 1]) @ gathered.way[number - 1])
             std = float(np.hypot(columns["x_std"][row], columns["y_std"][row]))
             steep = float(np.interp(at, np.arange(len(slope)), np.nan_to_num(slope)))
-            picked = work.judgement.outcome[row] == Outcome.FOUND
+            picked = task.judgement.outcome[row] == Outcome.FOUND
             found.append(Crossing(at, std, steep, float(place[0]), float(place[1]), bool(picked)))
         return f"scan {number}", Profile(np.arange(len(values), dtype=float), values[:, None], slope, tuple(found))
 
@@ -318,8 +293,9 @@ class EdgeScan(Detector):
         if fit["kind"] == "line":
             what = f"line {fit['angle']:.3f} ± {fit['angle_std']:.3f}°"
             if isinstance(fit.get("reference"), str):
-                told = f"{fit['angle_to_reference']:.3f}° to" if math.isfinite(fit["angle_to_reference"]) else "no line of"
-                what += f", {told} {fit['reference']}"
+                known = math.isfinite(fit["angle_to_reference"])
+                what += f", {fit['angle_to_reference']:.3f}° to " if known else ", no line of "
+                what += fit["reference"]
         elif fit["kind"] == "circle":
             what = f"circle, radius {fit['radius']:.2f} ± {fit['radius_std']:.2f} px"
         else:
@@ -327,11 +303,11 @@ class EdgeScan(Detector):
         return f"{what}, rms {fit['rms']:.2f} px, {fit['used']} of {fit['of']}"
 
     def plausible(self, candidates: Candidates) -> NDArray[np.bool_]:
-        """The strongest of its scan, and whatever is clear: the rest is noise."""
+        """The strongest of its scan, and all clear ones: the rest is noise."""
         return np.asarray(candidates.columns["lead"] | (candidates.columns["clear"] >= _CLEAR))
 
-    def evidence(self, work: Work) -> list[EvidenceMap]:
-        gathered: Gathered = work.gathered
+    def evidence(self, task: Task) -> list[EvidenceMap]:
+        gathered: Gathered = task.gathered
         inner = slice(gathered.margin, gathered.profiles.shape[1] - gathered.margin)
         axes = (
             np.arange(inner.stop - inner.start, dtype=float), np.arange(1, len(gathered.start) + 1, dtype=float),
@@ -356,12 +332,12 @@ class EdgeScan(Detector):
             one("slope", "slope", _SLOPE, "signed", steepness, "derivative of every scan along itself"),
         ]
 
-    def probe(self, image: Image, gathered: Gathered, parameters: EdgeScanParameters, x: float, y: float) -> list[Reason]:
-        place = np.array(image.frame.to_source(x, y), float)
-        off = place - gathered.start
+    def probe(self, task: Task, x: float, y: float) -> list[Reason]:
+        gathered: Gathered = task.gathered
+        off = np.array([x, y], float) - gathered.start
         along = (off * gathered.way).sum(axis=1)
         beside = np.abs(off[:, 0] * gathered.way[:, 1] - off[:, 1] * gathered.way[:, 0])
-        inside = (along >= -1) & (along <= gathered.length + 1) & (beside <= max(parameters.spacing, 1.0))
+        inside = (along >= -1) & (along <= gathered.length + 1) & (beside <= max(task.parameters.spacing, 1.0))
         if not inside.any():
             return [Reason("region", 0.0, None, "", False, "no scan line runs through this place")]
         n = int(np.flatnonzero(inside)[np.argmin(beside[inside])])
@@ -370,13 +346,50 @@ class EdgeScan(Detector):
         part = slope[max(k - 3, 0) : k + 4]
         if not np.isfinite(part).any():
             return [Reason("gradient", 0.0, None, _SLOPE, False, "the scan leaves the image or meets invalid pixels here")]
-        measured = float(np.nanmax(np.abs(part)))
-        limit = self._limit(image, gathered) if parameters.strength_min is None else parameters.strength_min
+        measured, limit = float(np.nanmax(np.abs(part))), float(task.parameters.strength_min)
         enough = measured >= limit
         text = f"the steepest slope of scan {n + 1} within 3 px is {measured:.2f} {_SLOPE}"
-        text += "; it is no extremum, or of the other polarity" if enough else f", {limit:.2f} are wanted"
+        text += "; it is no extremum, or of the other polarity" if enough else f", the minimum is {limit:.2f}"
         change = None if enough or measured <= 0 else ("strength_min", float(f"{0.98 * measured:.3g}"))
         return [Reason("slope", measured, limit, _SLOPE, enough, text, change)]
+
+
+def _arrows(gathered: Gathered) -> list[Array]:
+    """The scan lines, or some of them if there are many, each with an arrow head."""
+    count = len(gathered.start)
+    found = []
+    for n in np.unique(np.linspace(0, count - 1, min(count, _SHOWN_SCANS)).astype(np.int64)).tolist():
+        way = gathered.way[n]
+        side = np.array([-way[1], way[0]])
+        end = gathered.start[n] + gathered.length * way
+        size = min(14.0, 0.2 * gathered.length)
+        wings = [end - size * (way - 0.5 * side), end, end - size * (way + 0.5 * side)]
+        found.append(np.array([gathered.start[n], end, *wings]))
+    return found
+
+
+def _fit_outlines(gathered: Gathered, fit: Mapping[str, Any]) -> list[Array]:
+    """The line, circle or polynomial over the length of the scanned boundary."""
+    places = np.concatenate([gathered.start, gathered.start + gathered.length * gathered.way])
+    if fit["kind"] == "circle":
+        turns = np.linspace(0, 2 * np.pi, 181)
+        return [np.stack([fit["x"] + fit["radius"] * np.cos(turns), fit["y"] + fit["radius"] * np.sin(turns)], axis=1)]
+    if fit["kind"] == "line":
+        turn = math.radians(fit["angle"])
+        way, middle = np.array([math.cos(turn), math.sin(turn)]), np.array([fit["x"], fit["y"]])
+        reach = (places - middle) @ way
+        return [middle + np.array([[reach.min()], [reach.max()]]) * way]
+    origin, side, way = _own_axes(gathered)
+    reach = (places - origin) @ side
+    u = np.linspace(float(reach.min()), float(reach.max()), 100)
+    v = sum(c * u**k for k, c in enumerate(fit["coefficients"]))
+    return [origin + u[:, None] * side + v[:, None] * way]
+
+
+def _places(task: Task, chosen: NDArray[np.int64]) -> NDArray[np.float64]:
+    """(n, 2) positions of some candidates."""
+    columns = task.candidates.columns
+    return np.stack([columns["x"][chosen], columns["y"][chosen]], axis=1)
 
 
 def scan_geometry(
@@ -431,7 +444,7 @@ def _extrema(
     slope: NDArray[np.float32], margin: int, length: float, image: Image, weights: NDArray[np.float64], floor: float | None
 ) -> tuple[NDArray[np.int64], NDArray[np.float64], NDArray[np.float64], NDArray[np.float64], float]:
     """Scan, place, slope and standard deviation of every extremum above the floor, and the spread of the slope."""
-    step = max(1, slope.size // _TELLING)
+    step = max(1, slope.size // _SAMPLED)
     spread = _typical(slope.ravel()[::step])
     least = max(_FLOOR * spread, 1e-9 * image.span)
     if floor is not None:
@@ -444,13 +457,13 @@ def _extrema(
     scan, k, place, bend, b = scan[inside], k[inside], place[inside], bend[inside], b[inside]
     sign = np.sign(slope[scan, k].astype(float))
     # The place errs by the noise of the slope's own slope over its curvature there.
-    few = slope[:: max(1, slope.size // _TELLING)]
+    few = slope[:: max(1, slope.size // _SAMPLED)]
     noise = _typical(0.5 * (few[:, 2:] - few[:, :-2]))
     return scan, place, sign * b, noise / np.maximum(-bend, 1e-12), spread
 
 
 def _typical(values: NDArray[np.float32]) -> float:
-    """Standard deviation of values around zero, most of which are noise; 0 where there are none."""
+    """Standard deviation of values around zero, most of which are noise; 0 if there are none."""
     sizes = np.abs(values[np.isfinite(values)])
     return float(np.median(sizes)) / 0.6745 if len(sizes) else 0.0
 
@@ -473,10 +486,6 @@ def _leads(scan: NDArray[np.int64], strength: NDArray[np.float64]) -> NDArray[np
     return np.asarray(strength == np.repeat(best, np.diff(starts, append=len(scan))))
 
 
-def _fit_kind(parameters: EdgeScanParameters) -> str:
-    return parameters.fit or ("circle" if isinstance(parameters.region, Annulus) else "line")
-
-
 def _own_axes(gathered: Gathered) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
     """Origin, direction of the boundary and of the scans, for polynomials: those of the middle scan."""
     way = gathered.way[len(gathered.way) // 2]
@@ -487,7 +496,7 @@ def fitted(
     places: NDArray[np.float64], gathered: Gathered, parameters: EdgeScanParameters
 ) -> tuple[dict[str, Any] | None, NDArray[np.float64], NDArray[np.bool_]]:
     """The fit in the source frame, residuals, and which places it rests on."""
-    kind = _fit_kind(parameters)
+    kind = parameters.fit or "line"
     shape = {"line": robust_fits.LINE, "circle": robust_fits.CIRCLE}.get(kind)
     points = places
     origin, side, way = _own_axes(gathered)
@@ -537,9 +546,7 @@ def _line_numbers(found: robust_fits.Fit, used: NDArray[np.float64], reference: 
     }  # fmt: skip
 
 
-def residuals_of(
-    fit: dict[str, Any], places: NDArray[np.float64], gathered: Gathered, parameters: EdgeScanParameters
-) -> NDArray[np.float64]:
+def residuals_of(fit: dict[str, Any], places: NDArray[np.float64], gathered: Gathered) -> NDArray[np.float64]:
     """Signed distances of other places from a fit."""
     if fit["kind"] == "line":
         theta = math.radians(fit["theta"])

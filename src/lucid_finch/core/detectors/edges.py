@@ -1,8 +1,8 @@
 """Edges: where grey levels change fastest, as ordered chains of sub-pixel points.
 
-Gradient, suppression along its direction, hysteresis and linking follow Canny (PAMI 8(6), 1986); the sub-pixel position and
-the linking are described in `numerics.edges.edge_points` and `numerics.edges.chains`, acceptance by the expected number of false alarms
-in `numerics.edges.chain_significance`.
+Gradient, non-maximum suppression, hysteresis and linking follow Canny (PAMI 8(6), 1986); the sub-pixel position and the linking
+are described in `numerics.edges.edge_points` and `numerics.edges.chains`, acceptance by the expected number of false alarms in
+`numerics.edges.chain_significance`.
 """
 
 from __future__ import annotations
@@ -17,17 +17,15 @@ from numpy.typing import NDArray
 from pydantic import model_validator
 
 from lucid_finch.core.detection import Array, Column, EvidenceMap, Outlines
-from lucid_finch.core.detector import Candidates, Context, Detector, DetectorParameters, Finished, Reason, Work
+from lucid_finch.core.detector import Candidates, Detector, DetectorParameters, Finished, Reason, Task
+from lucid_finch.core.detectors.shared.declarations import FALSE_ALARMS_COLUMN, false_alarms_parameter, sigma_parameter
 from lucid_finch.core.detectors.shared.edge_features import SLOPE, GradientMaps, measured_points
-from lucid_finch.core.image import Image
-from lucid_finch.core.judging import Limit
 from lucid_finch.core.numerics.edges import chain_significance
 from lucid_finch.core.numerics.edges.background import Background
 from lucid_finch.core.numerics.edges.chains import Chains, chain_medians
 from lucid_finch.core.numerics.edges.edge_points import EdgePoints
-from lucid_finch.core.numerics.edges.significant_chains import linked
+from lucid_finch.core.numerics.edges.significant_chains import significant_chains
 from lucid_finch.core.parameters import Length, forms, gathers, judges
-from lucid_finch.core.regions import blocked_pixels
 
 
 class EdgesParameters(DetectorParameters):
@@ -35,60 +33,44 @@ class EdgesParameters(DetectorParameters):
 
     operator: Literal["gaussian", "sobel", "scharr", "prewitt", "difference"] = gathers(
         "gaussian",
-        label="Operator",
-        help="How the gradient is taken after smoothing. Each is scaled so that a ramp of one grey level per pixel gives 1.",
+        label="Gradient operator",
+        help="How the gradient is computed after smoothing. Each is scaled so that a ramp of one grey level per pixel gives 1.",
     )
-    sigma: float = gathers(
-        1.2,
-        label="Smoothing",
-        unit="px",
-        least=0.0,
-        most=50.0,
-        usual=(0.0, 6.0),
-        help="Standard deviation of the Gaussian smoothing. More finds fainter and softer edges, less separates closer ones.",
-    )
+    sigma: float = sigma_parameter(least=0.0, usual=(0.0, 6.0), help="More finds fainter edges, less separates closer ones.")
     low: float | None = forms(
         None,
-        label="Weakest link",
+        label="Low threshold",
         unit=SLOPE,
         above=0.0,
         usual=(0.0, 30.0),
-        auto=f"{chain_significance.Z_LOW:g} times the background's gradient around each point",
-        help="Lower hysteresis limit: points with a smaller gradient belong to no chain.",
+        auto=f"{chain_significance.Z_LOW:g} times the background gradient around each point",
+        help="Lower hysteresis threshold: points with a smaller gradient belong to no chain.",
     )
     high: float | None = judges(
         None,
-        label="Strongest link, at least",
+        label="High threshold",
         unit=SLOPE,
         above=0.0,
         usual=(0.0, 60.0),
         criterion="reach",
         auto="acceptance by false alarms instead",
-        help="Upper hysteresis limit: a chain stands if it, or what it touches, is somewhere at least this strong. "
-        "Given, it replaces the acceptance by false alarms.",
+        help="Upper hysteresis threshold: a chain is accepted if its strongest point, or that of a chain it touches, reaches "
+        "this gradient. If given, it replaces acceptance by false alarms.",
     )
-    false_alarms: float = judges(
-        0.01,
-        label="False alarms",
-        unit="an image",
-        above=0.0,
-        most=1e6,
-        usual=(1e-12, 100.0),
-        criterion="log_nfa",
-        scale="expected",
-        help="Accept chains that the image's own background would bring forth less often than this. "
-        "Without effect where the strongest link is given.",
+    false_alarms: float = false_alarms_parameter(
+        "Accept chains that the image's background produces less often than this. No effect if a high threshold is given.",
+        unless="high",
     )
     length_min: Length = judges(
         Length(0.0),
-        label="Length, at least",
+        label="Length, min",
         unit="px",
         usual=(0.0, 300.0),
         criterion="length",
-        help="Shorter chains are dropped: px, or % of the image's diagonal, %w, %h.",
+        help="Shorter chains are rejected: px, or % of the image's diagonal, %w, %h.",
     )
     subpixel: bool = forms(
-        True, label="Sub-pixel", help="Points between pixel centres where the edge is; otherwise at the centres of the pixels."
+        True, label="Sub-pixel", help="Points at the sub-pixel edge position; otherwise at the centres of the pixels."
     )
 
     @model_validator(mode="after")
@@ -100,7 +82,7 @@ class EdgesParameters(DetectorParameters):
 
 @dataclass(frozen=True)
 class Gathered:
-    """Thinned points above a floor, and the background they were measured against."""
+    """Thinned points above a floor, and the background that they were measured against."""
 
     points: EdgePoints
     background: Background
@@ -125,34 +107,37 @@ class Edges(Detector):
     purpose = "Where grey levels change fastest: ordered chains of sub-pixel points."
     Parameters = EdgesParameters
     columns = (
-        Column("log_nfa", "sureness", "", "-log10 of the expected number of false alarms", 1),
+        FALSE_ALARMS_COLUMN,
         Column("length", "length", "px", "along the chain", 1, "length"),
         Column("strength", "strength", SLOPE, "median gradient", 2, "slope"),
-        Column("peak", "strongest", SLOPE, "largest gradient", 2, "slope"),
-        Column("closed", "closed", "", "1 where the end meets the start", 0),
+        Column("peak", "peak strength", SLOPE, "largest gradient", 2, "slope"),
+        Column("closed", "closed", "", "1 if the end meets the start", 0),
         Column("points", "points", "", "number of points", 0),
     )
-    criteria = (Column("reach", "strongest link", SLOPE, "largest gradient of all that the chain touches", 2, "slope"),)
+    criteria = (Column("reach", "peak strength", SLOPE, "largest gradient of all chains that it touches", 2, "slope"),)
+    main_maps = ("magnitude", "edges")
 
-    def gather(self, image: Image, parameters: EdgesParameters, context: Context) -> Gathered:
-        points, background = measured_points(
-            image, parameters.region, parameters.sigma, context, parameters.operator, self.floor(parameters)
-        )
+    def gather(self, task: Task) -> Gathered:
+        given: EdgesParameters = task.parameters
+        floor = self.floor(given)
+        floor = None if floor is None else floor * task.image.frame.scale
+        points, background = measured_points(task.image, given.region, given.sigma, task.context, given.operator, floor)
         return Gathered(points, background)
 
     def floor(self, parameters: EdgesParameters) -> float | None:
-        # Left open, the lower limit follows from the background. Given, the floor is the next power of two below it.
+        # Automatic, the low threshold follows from the background. Given, the floor is the next power of two below it.
         return None if parameters.low is None else 2.0 ** math.floor(math.log2(parameters.low))
 
-    def form(self, image: Image, gathered: Gathered, parameters: EdgesParameters) -> Candidates:
+    def form(self, task: Task) -> Candidates:
+        gathered: Gathered = task.gathered
         points, background = gathered.points, gathered.background
-        low = parameters.low
+        low = _own_low(task)
         if low is not None:
             points = points.take(points.strength >= np.float32(low))
-        found = linked(points, background, (image.width, image.height), low)
+        found = significant_chains(points, background, (task.image.width, task.image.height), low)
         chains, log_nfa, count = found.chains, found.log_nfa, np.diff(found.chains.start)
-        # Linking needs to know where the edge runs, whatever is reported.
-        points = points if parameters.subpixel else points.at_centres()
+        # Linking needs the position of the edge, whatever is reported.
+        points = points if task.parameters.subpixel else points.at_centres()
         middle = chains.order[(chains.start[:-1] + chains.start[1:] - 1) // 2] if len(chains) else np.empty(0, np.int32)
         columns = {
             "x": points.x[middle],
@@ -169,25 +154,20 @@ class Edges(Detector):
         chains = replace(chains, reach=none, length=none, energy=none, peak=none)
         return Candidates(columns, log_nfa, size=40.0, detail=_Formed(points, chains))
 
-    def limits(self, image: Image, gathered: Gathered, parameters: EdgesParameters) -> tuple[Limit, ...]:
-        found = super().limits(image, gathered, parameters)
-        return tuple(l for l in found if l.parameter != "false_alarms") if parameters.high is not None else found
-
-    def resolved(self, image: Image, gathered: Gathered, parameters: EdgesParameters) -> dict[str, Any]:
-        typical = gathered.background.typical
+    def measured(self, task: Task) -> dict[str, Any]:
+        background, scale = task.gathered.background, task.image.frame.scale
+        low = task.parameters.low
         return {
-            "low": parameters.low if parameters.low is not None else chain_significance.Z_LOW * typical,
-            "background": typical,
-            "background_correlation": gathered.background.correlation,
+            "low": low if low is not None else chain_significance.Z_LOW * background.typical / scale,
+            "background": background.typical / scale,
+            "background_correlation": background.correlation * scale,
         }
 
     def plausible(self, candidates: Candidates) -> NDArray[np.bool_]:
         return np.asarray(candidates.columns["log_nfa"] > -1.0)
 
-    def finish(
-        self, image: Image, gathered: Gathered, candidates: Candidates, chosen: NDArray[np.int64], parameters: EdgesParameters
-    ) -> Finished:
-        formed: _Formed = candidates.detail
+    def finish(self, task: Task, chosen: NDArray[np.int64]) -> Finished:
+        formed: _Formed = task.candidates.detail
         points, chains = formed.points, formed.chains
         count = np.diff(chains.start)[chosen]
         start = np.concatenate([[0], np.cumsum(count)]).astype(np.int64)
@@ -198,15 +178,15 @@ class Edges(Detector):
             return place, chains.order[np.repeat(chains.start[:-1][chosen], count) + place]
 
         index = chosen_points()[1]
-        columns = {name: values[chosen] for name, values in candidates.columns.items()}
+        columns = {name: values[chosen] for name, values in task.candidates.columns.items()}
         for name in ("x", "y", "length", "peak", "reach"):
             columns[name] = columns[name].astype(float)
-        columns["strength"] = chain_medians(points.strength[index], start)
+        columns["strength"] = chain_medians(points.strength[index], start) / task.image.frame.scale
         sure = np.maximum(columns["log_nfa"], 0.0)
         columns["score"] = sure / (sure + 10.0)
         xy = np.stack([points.x[index], points.y[index]], axis=1)
 
-        # Worked out anew: kept, they would take as much memory as the points themselves.
+        # Computed when asked for: kept, they would take as much memory as the points themselves.
         def listed() -> dict[str, Array]:
             place, index = chosen_points()
             return {
@@ -220,61 +200,52 @@ class Edges(Detector):
 
         return Finished(columns, Outlines(xy, start, chains.closed[chosen]), listed)
 
-    def evidence(self, work: Work) -> list[EvidenceMap]:
-        maps = _maps(work.image, work.gathered, work.parameters)
+    def evidence(self, task: Task) -> list[EvidenceMap]:
+        maps = _maps(task)
 
         @cache
-        def standing() -> tuple[EdgePoints, NDArray[np.bool_]]:
-            formed: _Formed = work.candidates.detail
+        def accepted() -> tuple[EdgePoints, NDArray[np.bool_]]:
+            formed: _Formed = task.candidates.detail
             keep = np.zeros(len(formed.chains), bool)
-            keep[work.judgement.found] = True
+            keep[task.judgement.found] = True
             kept = np.zeros(len(formed.points), bool)
             kept[formed.chains.order[np.repeat(keep, np.diff(formed.chains.start))]] = True
             return formed.points, kept
 
-        return [*maps.listed(), maps.marked("edges", "edges", "points of the chains that stand", standing)]
+        return [*maps.listed(), maps.marked("edges", "edges", "points of the accepted chains", accepted)]
 
-    def distances(self, candidates: Candidates, x: float, y: float) -> Array:
-        formed: _Formed = candidates.detail
+    def distances(self, task: Task, x: float, y: float) -> Array:
+        formed: _Formed = task.candidates.detail
         if not len(formed.chains):
             return np.empty(0)
+        u, v = task.image.frame.from_source(x, y)
         order = formed.chains.order
-        far = (formed.points.x[order] - np.float32(x)) ** 2 + (formed.points.y[order] - np.float32(y)) ** 2
-        return np.sqrt(np.minimum.reduceat(far, formed.chains.start[:-1]))
+        far = (formed.points.x[order] - np.float32(u)) ** 2 + (formed.points.y[order] - np.float32(v)) ** 2
+        return np.sqrt(np.minimum.reduceat(far, formed.chains.start[:-1])) * task.image.frame.scale
 
-    def probe(self, image: Image, gathered: Gathered, parameters: EdgesParameters, x: float, y: float) -> list[Reason]:
-        maps = _maps(image, gathered, parameters)
-        reach = 3
-        column, row = round(x), round(y)
-        box = (
-            max(column - reach, 0),
-            max(row - reach, 0),
-            min(column + reach + 1, image.width),
-            min(row + reach + 1, image.height),
-        )
-        magnitude = maps.magnitude(*box)
-        limit = float(maps.limit(*box).max())
-        measured = float(magnitude.max(initial=0.0))
-        where = np.unravel_index(int(np.argmax(magnitude)), magnitude.shape)
-        u, v = image.frame.to_source(box[0] + float(where[1]), box[1] + float(where[0]))
-        reasons = []
-        blocked = blocked_pixels(image, parameters.region, len(maps.kernels[0]) // 2)
-        if blocked is not None and blocked[min(row, image.height - 1), min(column, image.width - 1)]:
-            reasons.append(
-                Reason("region", 0.0, None, "", False, "this place is outside the region, or its pixels are not valid")
-            )
-        enough = measured >= limit
-        text = f"the strongest gradient within {reach} px is {measured:.2f} {SLOPE}, at ({u:.0f}, {v:.0f}); "
+    def probe(self, task: Task, x: float, y: float) -> list[Reason]:
+        maps = _maps(task)
+        near = maps.strongest_near(x, y)
+        reasons = self.outside(task, x, y, len(maps.kernels[0]) // 2)
+        enough = near.measured >= near.limit
+        text = f"the strongest gradient within {near.reach} px is {near.measured:.2f} {SLOPE}, at ({near.x:.0f}, {near.y:.0f}); "
         if enough:
             text += "it is no maximum along its own direction: it belongs to the flank of an edge nearby"
         else:
-            text += f"the weakest link must have {limit:.2f}, {chain_significance.Z_LOW:g} times the background here"
-            if parameters.low is not None:
-                text = text[: text.index("the weakest link")] + f"the weakest link must have {limit:.2f}"
-        change = None if enough or measured <= 0 else ("low", float(f"{0.98 * measured:.3g}"))
-        reasons.append(Reason("gradient", measured, limit, SLOPE, enough, text, change))
-        return reasons
+            text += f"the low threshold is {near.limit:.2f}"
+            if task.parameters.low is None:
+                text += f", {chain_significance.Z_LOW:g} times the background here"
+        change = None if enough or near.measured <= 0 else ("low", float(f"{0.98 * near.measured:.3g}"))
+        return [*reasons, Reason("gradient", near.measured, near.limit, SLOPE, enough, text, change)]
 
 
-def _maps(image: Image, gathered: Gathered, parameters: EdgesParameters) -> GradientMaps:
-    return GradientMaps(image, gathered.points, gathered.background, parameters.sigma, parameters.operator, parameters.low)
+def _own_low(task: Task) -> float | None:
+    """The low threshold in grey levels per px of the image."""
+    low: float | None = task.parameters.low
+    return None if low is None else low * task.image.frame.scale
+
+
+def _maps(task: Task) -> GradientMaps:
+    gathered: Gathered = task.gathered
+    parameters: EdgesParameters = task.parameters
+    return GradientMaps(task.image, gathered.points, gathered.background, parameters.sigma, parameters.operator, _own_low(task))

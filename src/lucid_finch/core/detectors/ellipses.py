@@ -1,13 +1,13 @@
-"""Ellipses: round shapes seen at a slant and oval ones, of either polarity, cut, hidden and touching ones included.
+"""Ellipses: oval rims and circles seen at a slant, of any direction and either polarity.
 
-Smooth arcs of edge chains, alone and in pairs, point to ellipses (`numerics.fitting.arcs`); these are laid through all edge points near
-them (`numerics.fitting.ellipse_fitting`) and moved to where the grey levels across the rim change fastest. They are judged as circles are.
+Chains are cut into smooth arcs (`numerics.fitting.arcs`), arcs alone and in pairs give first ellipses, which are fitted to the
+edge points near them (`numerics.fitting.ellipse_fitting`), refined across the rim and judged as circles are.
 """
 
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cache
 from typing import Any
 
@@ -15,27 +15,27 @@ import numpy as np
 from numpy.typing import NDArray
 
 from lucid_finch.core.detection import Array, Column, EvidenceMap
-from lucid_finch.core.detector import Candidates, Context, DetectorParameters, Reason, Votes, Work
+from lucid_finch.core.detector import Candidates, Context, DetectorParameters, Reason, Task
+from lucid_finch.core.detectors.shared.declarations import FALSE_ALARMS_COLUMN
 from lucid_finch.core.detectors.shared.edge_features import SLOPE, OrientedPoints, oriented_points
 from lucid_finch.core.detectors.shared.round_shapes import (
     BEYOND,
+    COVERAGE_FLOOR,
     LEAST,
     POLARITIES,
-    SEEN,
     Gathered,
     RoundParameters,
     RoundShapes,
-    SeenShape,
+    VisibleShape,
     reasons_of,
     size_range,
 )
 from lucid_finch.core.image import Image
-from lucid_finch.core.judging import Limit
 from lucid_finch.core.numerics.edges.gradients import gaussian_kernel, smoothed
 from lucid_finch.core.numerics.fitting.arcs import Arcs, Seeds, cut_arcs, pair_arcs
 from lucid_finch.core.numerics.fitting.circle_fitting import Rims, filed_points
-from lucid_finch.core.numerics.fitting.ellipse_fitting import lay_ellipses, refined_ellipses
-from lucid_finch.core.numerics.hough.line_votes import _BLOCK, block_density
+from lucid_finch.core.numerics.fitting.ellipse_fitting import fit_ellipses, refine_ellipses
+from lucid_finch.core.numerics.hough.line_votes import DENSITY_BLOCK, block_density
 from lucid_finch.core.numerics.runtime.threads import cancellable
 from lucid_finch.core.parameters import Range, gathers, judges
 
@@ -53,28 +53,29 @@ class _Size(DetectorParameters):
         least=0.0,
         usual=(3.0, 200.0),
         is_range=True,
-        criterion="semi_major",
+        criterion="semi_minor",
+        upper_criterion="semi_major",
         auto=f"{LEAST:g} px to half the shorter side of the image",
-        help="Both semi-axes lie between these. Draw a line along the longer axis of an object to set it.",
+        help="Minimum and maximum of both semi-axes. Draw a line along the longer axis of an object to set it.",
     )
     ratio_min: float = judges(
         0.25,
-        label="Ratio of the axes, at least",
+        label="Axis ratio, min",
         least=0.05,
         most=1.0,
         usual=(0.1, 1.0),
         criterion="ratio",
-        help="Minor over major axis: flatter ones are dropped.",
+        help="Minor over major axis: flatter ones are rejected.",
     )
 
 
 class EllipsesParameters(RoundParameters, _Size):
-    """Parameters of `ellipses`, the size before what both kinds of round shapes take."""
+    """Parameters of `ellipses`: the size, then what both kinds of round shapes take."""
 
 
 @dataclass(frozen=True)
 class _Begun:
-    """What the ellipses were laid from."""
+    """What the ellipses were fitted from."""
 
     arcs: Arcs
     seeds: Seeds
@@ -85,51 +86,55 @@ class Ellipses(RoundShapes):
     purpose = "Oval rims and circles seen at a slant, of any direction, dark and bright, hidden up to half."
     Parameters = EllipsesParameters
     columns = (
-        Column("semi_major", "semi-major", "px", "half of the longer axis, the shrinkage of smoothing taken off", 2, "length"),
-        Column("semi_minor", "semi-minor", "px", "half of the shorter axis, the shrinkage of smoothing taken off", 2, "length"),
-        Column("angle", "angle", "deg", "of the longer axis, 0 along x, 90 down, in [0, 180)", 2),
+        Column("semi_major", "semi-major", "px", "half of the longer axis, corrected for the smoothing", 2, "length"),
+        Column("semi_minor", "semi-minor", "px", "half of the shorter axis, corrected for the smoothing", 2, "length"),
+        Column("angle", "angle", "deg", "of the longer axis, 0 along x, 90 down, in [0, 180)", 2, "line angle"),
         Column("ratio", "ratio", "", "shorter over longer axis", 3),
-        Column("log_nfa", "sureness", "", "-log10 of the expected number of false alarms", 1),
-        Column("coverage", "rim seen", "", "share of the rim along which there are edge points", 2),
+        FALSE_ALARMS_COLUMN,
+        Column("coverage", "coverage", "", "share of the rim along which there are edge points", 2),
         Column("contrast", "contrast", "grey", "step of the grey level at the rim", 1),
         Column("contrast_pct", "contrast", "%", "the same in percent of the value range", 1),
         Column("polarity", "polarity", "", "dark or bright inside", names=POLARITIES),
         Column("rms", "rms", "px", "root of the mean squared distance of its points", 3, "length"),
-        Column("x_std", "x ±", "px", "one standard deviation, from the noise alone", 3, "length"),
-        Column("y_std", "y ±", "px", "one standard deviation, from the noise alone", 3, "length"),
+        Column("x_std", "x ±", "px", "one standard deviation, from the noise alone", 3, "x error", "y_std"),
+        Column("y_std", "y ±", "px", "one standard deviation, from the noise alone", 3, "y error"),
         Column("semi_major_std", "semi-major ±", "px", "one standard deviation, from the noise alone", 3, "length"),
         Column("semi_minor_std", "semi-minor ±", "px", "one standard deviation, from the noise alone", 3, "length"),
         Column("angle_std", "angle ±", "deg", "one standard deviation, from the noise alone; 180 of a circle", 2),
-        Column("roundness", "on the rim", "", "share of the points of the rim's chains that lie on it", 2),
+        Column("roundness", "roundness", "", "share of the points of the rim's chains that are on it", 2),
     )
     rim_columns = ("semi_major", "semi_minor", "semi_major_std", "semi_minor_std")
+    sized_by = "axis"
 
-    def gather(self, image: Image, parameters: EllipsesParameters, context: Context) -> Gathered:
+    def gather(self, task: Task) -> Gathered:
+        image, parameters, context = task.image, task.parameters, task.context
         oriented = oriented_points(image, parameters.region, parameters.sigma, context)
         low, high = size_range(parameters.axis, image)
-        seen, flattest = self.floor(parameters)
+        coverage, flattest = self.floor(parameters)
         wide = max(low / BEYOND, 3.0), max(high * BEYOND, low / BEYOND + 1.0)
         with cancellable(context.cancelled):
-            which, begun, rims = _laid(image, oriented, wide, flattest, seen)
+            which, begun, rims = _fitted(image, oriented, wide, flattest, coverage)
             x, y = oriented.points.x[which], oriented.points.y[which]
-            rims = refined_ellipses(image.pixels, image.mask, x, y, rims, parameters.sigma)
+            rims = refine_ellipses(image.pixels, image.mask, x, y, rims, parameters.sigma)
         step = 2.5 * max(oriented.background.correlation, 0.8)
         places = math.log(max(image.width * image.height / step**2, 10.0))
         tests = places + 2 * math.log(max((high - low) / step, 2.0)) + math.log(max(math.pi * high / step, 4.0))
         return Gathered(oriented, which, rims, step, tests, (low, high), begun)
 
     def floor(self, parameters: EllipsesParameters) -> tuple[float, float]:
-        return super().floor(parameters) or SEEN, min(_FLATTEST, math.floor(parameters.ratio_min * 20) / 20)
+        return super().floor(parameters) or COVERAGE_FLOOR, min(_FLATTEST, math.floor(parameters.ratio_min * 20) / 20)
 
-    def form(self, image: Image, gathered: Gathered, parameters: EllipsesParameters) -> Candidates:
-        candidates = super().form(image, gathered, parameters)
-        columns, c = candidates.columns, gathered.rims.columns
+    def form(self, task: Task) -> Candidates:
+        candidates = super().form(task)
+        columns, c = candidates.columns, task.gathered.rims.columns
         columns["ratio"] = c["semi_minor"] / c["semi_major"]
-        columns["turn"] = c["turn"]
-        columns["angle"] = _angle(image, c["turn"])
+        columns["angle"] = np.degrees(c["turn"])
         # Beyond half a turn all directions are alike.
         columns["angle_std"] = np.minimum(np.degrees(c["turn_std"]), 180.0)
         return candidates
+
+    def sized_like(self, parameters: EllipsesParameters, size: float, ratio: float | None = None) -> tuple[float, float]:
+        return 0.75 * size * (parameters.ratio_min if ratio is None else ratio), 1.3 * size
 
     def size(self, columns: dict[str, Array]) -> Array:
         return np.sqrt(columns["semi_major"] * columns["semi_minor"])
@@ -139,43 +144,29 @@ class Ellipses(RoundShapes):
         # Ramanujan's first.
         return np.asarray(np.pi * (3 * (a + b) - np.sqrt((3 * a + b) * (a + 3 * b))))
 
-    def outline(self, columns: dict[str, Array], turns: Array) -> Array:
+    def outline(self, columns: dict[str, Array], angles: Array) -> Array:
         x, y, a, b, turn = (columns[n][:, None] for n in ("x", "y", "semi_major", "semi_minor", "turn"))
-        u, v = a * np.cos(turns), b * np.sin(turns)
+        u, v = a * np.cos(angles), b * np.sin(angles)
         return np.stack([x + u * np.cos(turn) - v * np.sin(turn), y + u * np.sin(turn) + v * np.cos(turn)], axis=2)
 
-    def no_least(self, parameters: EllipsesParameters) -> bool:
-        return parameters.axis is None or parameters.axis[0] is None
+    def measured(self, task: Task) -> dict[str, Any]:
+        return {**super().measured(task), "arcs": len(task.gathered.detail.arcs)}
 
-    def limits(self, image: Image, gathered: Gathered, parameters: EllipsesParameters) -> tuple[Limit, ...]:
-        low, high = size_range(parameters.axis, image)
-        ends = Limit("axis", "semi_minor", "at least", low, 0), Limit("axis", "semi_major", "at most", high, 1)
-        return (*super().limits(image, gathered, parameters), *ends)
-
-    def resolved(self, image: Image, gathered: Gathered, parameters: EllipsesParameters) -> dict[str, Any]:
-        scale = image.frame.scale
-        return {
-            "axis": [round(v * scale, 2) for v in gathered.range],
-            "background": gathered.oriented.background.typical,
-            "points": len(gathered.oriented.points),
-            "arcs": len(gathered.detail.arcs),
-        }
-
-    def distances(self, candidates: Candidates, x: float, y: float) -> Array:
+    def distances(self, task: Task, x: float, y: float) -> Array:
         """From the rim or, inside, from the centre, whichever is nearer."""
-        c = candidates.columns
+        c = task.candidates.columns
         u, v = x - c["x"], y - c["y"]
-        cos, sin = np.cos(c["turn"]), np.sin(c["turn"])
+        cos, sin = np.cos(np.radians(c["angle"])), np.sin(np.radians(c["angle"]))
         p, q = (u * cos + v * sin) / c["semi_major"], (v * cos - u * sin) / c["semi_minor"]
         g = np.hypot(p, q)
         rim = np.abs(g - 1) * g / np.maximum(np.hypot(p / c["semi_major"], q / c["semi_minor"]), 1e-9)
         return np.minimum(np.where(g > 0.05, rim, c["semi_minor"]), 0.25 * np.hypot(u, v))
 
-    def evidence(self, work: Work) -> list[EvidenceMap]:
-        gathered: Gathered = work.gathered
-        maps, before, supporting = self.steps(work)
+    def evidence(self, task: Task) -> list[EvidenceMap]:
+        gathered: Gathered = task.gathered
+        maps, before, supporting = self.steps(task)
         begun: _Begun = gathered.detail
-        size = work.image.height, work.image.width
+        size = task.image.height, task.image.width
         oriented = gathered.oriented
 
         @cache
@@ -198,97 +189,92 @@ class Ellipses(RoundShapes):
             return lambda left, top, right, bottom: np.ascontiguousarray(values()[top:bottom, left:right])
 
         arcs = maps.map("arcs", "arcs", "", "mask", part(marked), "smooth arcs that turn one way, where an ellipse can begin", 0)
-        told = "centres of the ellipses that arcs, alone and in pairs, point to; each counts by the share of its rim they see"
-        return [*before, arcs, maps.map("accumulator", "votes", "votes", "grey", part(votes), told, 0), supporting]
 
-    def votes_at(self, work: Work, map_name: str, column: float, row: float) -> Votes | None:
-        if map_name != "accumulator":
-            return None
-        begun: _Begun = work.gathered.detail
-        near = np.hypot(begun.seeds.shape[:, 0] - column, begun.seeds.shape[:, 1] - row) <= 3
-        samples = begun.arcs.samples[np.unique(begun.seeds.arcs[near])]
-        places = work.image.frame.to_source(samples[:, 0].ravel(), samples[:, 1].ravel())
-        return Votes(self.centred_at(work, column, row), np.stack(places, axis=1))
+        def points_at(column: float, row: float) -> Array:
+            near = np.hypot(begun.seeds.shape[:, 0] - column, begun.seeds.shape[:, 1] - row) <= 3
+            samples = begun.arcs.samples[np.unique(begun.seeds.arcs[near])]
+            return np.stack([samples[:, 0].ravel(), samples[:, 1].ravel()], axis=1)
 
-    def votes_of(self, work: Work, map_name: str, x: float, y: float) -> list[Array]:
-        begun: _Begun = work.gathered.detail
-        if map_name != "accumulator" or not len(begun.arcs):
-            return []
-        u, v = work.image.frame.from_source(x, y)
-        far = np.hypot(begun.arcs.samples[:, 0] - u, begun.arcs.samples[:, 1] - v)
-        arc, k = np.unravel_index(int(np.argmin(far)), far.shape)
-        if far[arc, k] > 12:
-            return []
-        begins = begun.arcs.samples[arc, :2, k]
-        mine = np.flatnonzero((begun.seeds.arcs == arc).any(axis=1))[:_SHOWN]
-        return [np.stack([begins, begun.seeds.shape[seed, :2]]) for seed in mine]
+        def votes_of(x: float, y: float) -> list[Array]:
+            if not len(begun.arcs):
+                return []
+            u, v = task.image.frame.from_source(x, y)
+            far = np.hypot(begun.arcs.samples[:, 0] - u, begun.arcs.samples[:, 1] - v)
+            arc, k = np.unravel_index(int(np.argmin(far)), far.shape)
+            if far[arc, k] > 12:
+                return []
+            start = begun.arcs.samples[arc, :2, k]
+            own = np.flatnonzero((begun.seeds.arcs == arc).any(axis=1))[:_SHOWN]
+            return [np.stack([start, begun.seeds.shape[seed, :2]]) for seed in own]
 
-    def probe(self, image: Image, gathered: Gathered, parameters: EllipsesParameters, x: float, y: float) -> list[Reason]:
-        if blocked := self.outside(image, parameters, x, y):
-            return blocked
-        seen = _seen_around(image, gathered, parameters.sigma, x, y)
-        if seen is None:
-            text = "too faint: no arcs that make an ellipse stand out of the noise around this place"
+        text = "centres of the ellipses that arcs, alone and in pairs, point to; each weighted by the share of its rim they cover"
+        accumulator = maps.map("accumulator", "votes", "votes", "grey", part(votes), text, 0)
+        return [*before, arcs, replace(accumulator, links=self.links(task, points_at, votes_of)), supporting]
+
+    def probe(self, task: Task, x: float, y: float) -> list[Reason]:
+        if reasons := self.outside(task, x, y):
+            return reasons
+        u, v = (float(w) for w in task.image.frame.from_source(x, y))
+        shape = _visible_around(task, u, v)
+        if shape is None:
+            text = "too faint: no arcs that make an ellipse are above the noise around this place"
             return [Reason("gradient", 0.0, None, SLOPE, False, text)]
-        return reasons_of(seen, image, gathered, parameters, "axis", "too uneven or too flat to be taken for an ellipse")
+        return reasons_of(shape, task, "axis", "too uneven or too flat to be an ellipse")
 
 
 _SHOWN = 40
 """Votes of one arc that are drawn at most."""
 _WINDOW = 400
-"""px: what is looked at around a place when asked why."""
+"""px: half the side of what is searched around a place when asked why."""
 _FAINT = 0.5
-"""Share of the usual limit of the gradient down to which is looked when asked why."""
-
-
-def _angle(image: Image, turn: Array) -> Array:
-    """Directions in the frame of the image, radians, to degrees in [0, 180) of the source."""
-    zero = np.zeros_like(turn)
-    x, y = image.frame.to_source(np.stack([zero, np.cos(turn)]), np.stack([zero, np.sin(turn)]))
-    return np.degrees(np.arctan2(y[1] - y[0], x[1] - x[0])) % 180.0
+"""Share of the usual gradient limit that is searched when asked why."""
 
 
 def _members(arcs: Arcs) -> NDArray[np.int64]:
-    """Places in the chains' order of all points of the arcs."""
+    """Indices, in the order of the chains, of all points of the arcs."""
     count = arcs.last - arcs.first
     return np.repeat(arcs.first - (np.cumsum(count) - count), count) + np.arange(int(count.sum()))
 
 
-def _laid(
-    image: Image, oriented: OrientedPoints, axis: tuple[float, float], flattest: float, seen: float
+def _fitted(
+    image: Image, oriented: OrientedPoints, axis: tuple[float, float], flattest: float, coverage: float
 ) -> tuple[NDArray[np.int64], _Begun, Rims]:
-    """Ellipses through the points that tell, which these are, and what the ellipses were laid from."""
+    """Ellipses through the reliable points, which these are, and what the ellipses were fitted from."""
     p, chains = oriented.points, oriented.chains
     arcs = cut_arcs(chains.order, chains.start, p.x, p.y, oriented.nx, oriented.ny, oriented.clear, _MOST_ARCS)
-    seeds = pair_arcs(arcs, axis, flattest, 0.75 * seen, _MOST_SEEDS)
-    which = oriented.telling()
+    seeds = pair_arcs(arcs, axis, flattest, 0.75 * coverage, _MOST_SEEDS)
+    which = oriented.reliable()
     x, y, nx, ny = (a[which] for a in (p.x, p.y, oriented.nx, oriented.ny))
     filed = filed_points(x, y, nx, ny, oriented.chain_of[which], oriented.along[which], (image.width, image.height))
     density = block_density(x, y, image.width, image.height)
-    return which, _Begun(arcs, seeds), lay_ellipses(filed, seeds, arcs, axis, flattest, seen, density, _BLOCK)
+    return which, _Begun(arcs, seeds), fit_ellipses(filed, seeds, arcs, axis, flattest, coverage, density, DENSITY_BLOCK)
 
 
-def _seen_around(image: Image, gathered: Gathered, sigma: float, x: float, y: float) -> SeenShape | None:
-    """The ellipse around a place that makes most of fainter points, hidden further, of any size and polarity."""
+def _visible_around(task: Task, x: float, y: float) -> VisibleShape | None:
+    """The most plausible ellipse around a place of the image, of any size and polarity, fainter or with less coverage."""
+    image: Image = task.image
+    gathered: Gathered = task.gathered
     reach = int(min(_WINDOW, 2 * gathered.range[1] + 20))
     left, top = max(int(x) - reach, 0), max(int(y) - reach, 0)
-    crop = Image.from_array(np.ascontiguousarray(image.pixels[top : int(y) + reach + 1, left : int(x) + reach + 1]))
+    pixels = np.ascontiguousarray(image.pixels[top : int(y) + reach + 1, left : int(x) + reach + 1])
+    crop = Image.from_array(pixels, copy=False)
     limit = 2.4 * float(gathered.oriented.background.typical)
-    oriented = oriented_points(crop, None, sigma, Context(), floor=_FAINT * limit)
-    which, _, rims = _laid(crop, oriented, (3.0, float(reach)), 0.1, 0.1)
+    oriented = oriented_points(crop, None, task.parameters.sigma, Context(), floor=_FAINT * limit)
+    which, _, rims = _fitted(crop, oriented, (3.0, float(reach)), 0.1, 0.1)
     c = rims.columns
     u, v = x - left - c["x"], y - top - c["y"]
     cos, sin = np.cos(c["turn"]), np.sin(c["turn"])
     inside = np.hypot((u * cos + v * sin) / c["semi_major"], (v * cos - u * sin) / c["semi_minor"]) <= 1.15
     # An arc and its chord make an oval too, but an uneven one.
-    strays = c["stray"] / (0.2 + 0.008 * np.sqrt(c["semi_major"] * c["semi_minor"]))
-    worth = np.where(inside & (c["fidelity"] > 0.5) & (c["turning"] > 0.4), c["count"] * c["coverage"] / (1 + 4 * strays**2), 0.0)
-    if not len(worth) or worth.max() <= 0:
+    uneven = c["stray"] / (0.2 + 0.008 * np.sqrt(c["semi_major"] * c["semi_minor"]))
+    sound = inside & (c["fidelity"] > 0.5) & (c["turning"] > 0.4)
+    score = np.where(sound, c["count"] * c["coverage"] / (1 + 4 * uneven**2), 0.0)
+    if not len(score) or score.max() <= 0:
         return None
-    k = int(np.argmax(worth))
+    k = int(np.argmax(score))
     points = which[rims.points_of(np.array([k]))[0]]
     a, b = float(c["semi_major"][k]), float(c["semi_minor"][k])
     scale = image.frame.scale
-    told = f"{{inside}} inside a rim with semi-axes {a * scale:.1f} and {b * scale:.1f} px around this place"
+    text = f"{{inside}} inside a rim with semi-axes {a * scale:.1f} and {b * scale:.1f} px around this place"
     slope = float(np.median(oriented.points.strength[points]))
-    return SeenShape((b, a), float(c["sign"][k]), slope, float(c["coverage"][k]), told)
+    return VisibleShape((b, a), float(c["sign"][k]), slope, float(c["coverage"][k]), text)

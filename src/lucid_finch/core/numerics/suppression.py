@@ -1,4 +1,4 @@
-"""Lets candidates that exclude each other compete, best first."""
+"""Non-maximum suppression of candidates that exclude each other."""
 
 from __future__ import annotations
 
@@ -9,21 +9,21 @@ from lucid_finch.core.numerics.runtime.compiling import kernel
 
 
 @kernel
-def _compete(order, start, other, standing, beaten_by):  # type: ignore[no-untyped-def]
+def _suppress(order, start, other, accepted, suppressed_by):  # type: ignore[no-untyped-def]
     for i in range(order.size):
         a = order[i]
-        if not standing[a]:
+        if not accepted[a]:
             continue
         for k in range(start[a], start[a + 1]):
             b = other[k]
-            if standing[b]:
-                standing[b] = False
-                beaten_by[b] = a
+            if accepted[b]:
+                accepted[b] = False
+                suppressed_by[b] = a
 
 
 @kernel
-def _filed(place, pairs, start, other):  # type: ignore[no-untyped-def]
-    """Rivals that come after each candidate, in `other` from `start` on, in the order of the pairs."""
+def _group_by_better(place, pairs, start, other):  # type: ignore[no-untyped-def]
+    """Candidates that each one excludes and that come after it, in `other` from `start` on, in the order of the pairs."""
     for k in range(pairs.shape[0]):
         a, b = pairs[k, 0], pairs[k, 1]
         start[(a if place[a] < place[b] else b) + 1] += 1
@@ -39,19 +39,20 @@ def _filed(place, pairs, start, other):  # type: ignore[no-untyped-def]
     start[0] = 0
 
 
-def compete(
-    order: NDArray[np.int64], pairs: NDArray[np.int64], standing: NDArray[np.bool_]
+def suppress(
+    order: NDArray[np.int64], pairs: NDArray[np.int64], passed: NDArray[np.bool_]
 ) -> tuple[NDArray[np.bool_], NDArray[np.int64]]:
-    """Go through `order` (candidates from best to worst); one that stands beats its rivals that come after it.
+    """Go through `order` (candidates from best to worst); one that is accepted suppresses those that it excludes.
 
-    `pairs` (n, 2): candidates that cannot both stand. Returns who stands, and for each of the others who beat it (-1).
+    `pairs` (n, 2): candidates that cannot both be accepted. Returns which of those that `passed` are accepted, and for each
+    of the others what suppressed it (-1).
     """
-    count = len(standing)
+    count = len(passed)
     place = np.empty(count, np.int64)
     place[order] = np.arange(count)
     start, other = np.zeros(count + 1, np.int64), np.empty(len(pairs), np.int64)
-    _filed(place, np.ascontiguousarray(pairs, np.int64), start, other)
-    result = standing.copy()
-    beaten_by = np.full(count, -1, np.int64)
-    _compete(order, start, other, result, beaten_by)
-    return result, beaten_by
+    _group_by_better(place, np.ascontiguousarray(pairs, np.int64), start, other)
+    accepted = passed.copy()
+    suppressed_by = np.full(count, -1, np.int64)
+    _suppress(order, start, other, accepted, suppressed_by)
+    return accepted, suppressed_by

@@ -5,17 +5,46 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any, Protocol
 
 from pydantic import TypeAdapter
-
-if TYPE_CHECKING:
-    from lucid_finch.core.parameters import Declaration
 
 AUTO = "auto"
 """What people write for a value that the program chooses."""
 SWEEP_COUNT = 7
 """How many values of a number are compared, the current one apart."""
+
+
+class Declared(Protocol):
+    """What a type asks of the declaration of a parameter."""
+
+    @property
+    def name(self) -> str: ...
+    @property
+    def unit(self) -> str: ...
+    @property
+    def annotation(self) -> Any: ...
+    @property
+    def least(self) -> float | None: ...
+    @property
+    def most(self) -> float | None: ...
+    @property
+    def above(self) -> float | None: ...
+    @property
+    def usual(self) -> tuple[float, float] | None: ...
+    @property
+    def criterion(self) -> str: ...
+    @property
+    def scale(self) -> str: ...
+    @property
+    def odd(self) -> bool: ...
+    @property
+    def incomplete(self) -> tuple[str, ...]: ...
+    @property
+    def optional(self) -> bool: ...
+    @property
+    def allowed(self) -> str: ...
+    def from_limit(self, limit: float) -> float: ...
 
 
 @dataclass(frozen=True)
@@ -33,15 +62,15 @@ class ParameterType:
     is_number = False
     """Whether values lie on an axis, so that a slider and a histogram make sense."""
 
-    def parse(self, text: str, declared: Declaration) -> Any:
+    def parse(self, text: str, declared: Declared) -> Any:
         """The value behind a text that a person wrote; what cannot be read is returned as it is, for validation to refuse."""
         return text
 
-    def from_words(self, words: Sequence[str], declared: Declaration) -> Any:
+    def from_words(self, words: Sequence[str], declared: Declared) -> Any:
         """The value behind the words of a command-line option."""
         return self.read(words[0], declared)
 
-    def read(self, text: str, declared: Declaration) -> Any:
+    def read(self, text: str, declared: Declared) -> Any:
         """`parse`, where "auto", "none" or nothing stands for an automatic value."""
         stripped = text.strip()
         if declared.optional and stripped.lower() in ("", AUTO, "none"):
@@ -52,32 +81,32 @@ class ParameterType:
         """A value as it is shown in a field; an automatic one is an empty text."""
         return "" if value is None else str(value)
 
-    def allowed(self, declared: Declaration) -> str:
+    def allowed(self, declared: Declared) -> str:
         """What may be given, in words."""
         raise NotImplementedError
 
-    def option(self, declared: Declaration) -> Option:
+    def option(self, declared: Declared) -> Option:
         """How the command line asks for it."""
         return Option(placeholder=_unit_word(declared))
 
-    def schema(self, declared: Declaration) -> dict[str, Any]:
+    def schema(self, declared: Declared) -> dict[str, Any]:
         """The JSON Schema of a value."""
         return TypeAdapter(declared.annotation).json_schema()
 
-    def sweep(self, declared: Declaration, current: Any, measured: Sequence[float] = ()) -> list[Any]:
+    def sweep(self, declared: Declared, current: Any, measured: Sequence[float] = ()) -> list[Any]:
         """Values worth comparing, the current one among them; `measured`: the criterion that it judges, of all candidates."""
         return []
 
-    def fit(self, number: float, declared: Declaration) -> Any:
+    def fit(self, number: float, declared: Declared) -> Any:
         """The allowed value nearest to a number that a slider, a ruler or a limit's handle gives."""
         return number
 
 
-def _unit_word(declared: Declaration) -> str:
+def _unit_word(declared: Declared) -> str:
     return declared.unit.upper().replace(" ", "-") or "VALUE"
 
 
-def within_bounds(number: float, declared: Declaration) -> float:
+def within_bounds(number: float, declared: Declared) -> float:
     """The number, moved to the nearest bound if it lies outside."""
     if declared.least is not None:
         number = max(number, declared.least)
@@ -89,7 +118,7 @@ def within_bounds(number: float, declared: Declaration) -> float:
     return number
 
 
-def bounds_in_words(declared: Declaration) -> str:
+def bounds_in_words(declared: Declared) -> str:
     """Such as " from 0 to 100"."""
     if declared.least is not None and declared.most is not None:
         return f" from {declared.least:g} to {declared.most:g}"
@@ -98,7 +127,7 @@ def bounds_in_words(declared: Declaration) -> str:
     return f" of at least {declared.least:g}" if declared.least is not None else ""
 
 
-def unit_in_words(declared: Declaration) -> str:
+def unit_in_words(declared: Declared) -> str:
     return f" {declared.unit}" if declared.unit else ""
 
 

@@ -6,7 +6,7 @@ import math
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from pydantic import GetCoreSchemaHandler
 from pydantic.json_schema import JsonSchemaValue
@@ -14,6 +14,7 @@ from pydantic_core import PydanticCustomError, core_schema
 
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.parameter_types.base import (
+    Declared,
     Option,
     ParameterType,
     bounds_in_words,
@@ -23,16 +24,13 @@ from lucid_finch.core.parameter_types.base import (
     within_bounds,
 )
 
-if TYPE_CHECKING:
-    from lucid_finch.core.parameters import Declaration
-
 
 class Number(ParameterType):
     """A real number."""
 
     is_number = True
 
-    def parse(self, text: str, declared: Declaration) -> Any:
+    def parse(self, text: str, declared: Declared) -> Any:
         try:
             return float(text)
         except ValueError:
@@ -41,13 +39,13 @@ class Number(ParameterType):
     def show(self, value: Any) -> str:
         return "" if value is None else f"{value:.6g}"
 
-    def allowed(self, declared: Declaration) -> str:
+    def allowed(self, declared: Declared) -> str:
         return f"a number{bounds_in_words(declared)}{unit_in_words(declared)}"
 
-    def fit(self, number: float, declared: Declaration) -> Any:
+    def fit(self, number: float, declared: Declared) -> Any:
         return within_bounds(float(f"{number:.3g}"), declared)
 
-    def sweep(self, declared: Declaration, current: Any, measured: Sequence[float] = ()) -> list[Any]:
+    def sweep(self, declared: Declared, current: Any, measured: Sequence[float] = ()) -> list[Any]:
         number = self.number_of(current)
         given = []
         for limit in quantiles(measured) if declared.criterion else []:
@@ -74,7 +72,7 @@ class Number(ParameterType):
     def _same_kind(self, number: float) -> Any:
         return number
 
-    def _around(self, number: float | None, declared: Declaration) -> tuple[float, float]:
+    def _around(self, number: float | None, declared: Declared) -> tuple[float, float]:
         middle = number or 1.0
         low, high = sorted((middle / 3, middle * 3))
         return low, high
@@ -90,18 +88,18 @@ class ExpectedNumber(Number):
 class WholeNumber(Number):
     """A whole number; only odd ones where the declaration says so."""
 
-    def parse(self, text: str, declared: Declaration) -> Any:
+    def parse(self, text: str, declared: Declared) -> Any:
         number = super().parse(text, declared)
         return int(number) if isinstance(number, float) and number.is_integer() else number
 
     def show(self, value: Any) -> str:
         return "" if value is None else str(value)
 
-    def allowed(self, declared: Declaration) -> str:
+    def allowed(self, declared: Declared) -> str:
         odd = "an odd number" if declared.odd else "a whole number"
         return f"{odd}{bounds_in_words(declared)}{unit_in_words(declared)}"
 
-    def fit(self, number: float, declared: Declaration) -> Any:
+    def fit(self, number: float, declared: Declared) -> Any:
         if not math.isfinite(number):
             return int(declared.least or 1)
         whole = int(within_bounds(round(number), declared))
@@ -167,17 +165,17 @@ class Length:
 class LengthType(Number):
     """A `Length`."""
 
-    def parse(self, text: str, declared: Declaration) -> Any:
+    def parse(self, text: str, declared: Declared) -> Any:
         return text
 
     def show(self, value: Any) -> str:
         number = value.plain() if isinstance(value, Length) else value
         return "" if number is None else f"{number:.6g}" if isinstance(number, float) else str(number)
 
-    def allowed(self, declared: Declaration) -> str:
+    def allowed(self, declared: Declared) -> str:
         return f"a length such as 25, 25px, 3%, 20%w{bounds_in_words(declared)}{unit_in_words(declared)}"
 
-    def fit(self, number: float, declared: Declaration) -> Any:
+    def fit(self, number: float, declared: Declared) -> Any:
         return max(float(f"{number:.3g}"), 0.0)
 
     def number_of(self, value: Any) -> float | None:
@@ -190,22 +188,22 @@ class Numbers(ParameterType):
     def __init__(self, count: int) -> None:
         self.count = count
 
-    def parse(self, text: str, declared: Declaration) -> Any:
+    def parse(self, text: str, declared: Declared) -> Any:
         try:
             return tuple(float(part) for part in re.split(r"[;,\s]+", text.strip()) if part)
         except ValueError:
             return text
 
-    def from_words(self, words: Sequence[str], declared: Declaration) -> Any:
+    def from_words(self, words: Sequence[str], declared: Declared) -> Any:
         return self.parse(" ".join(words), declared)
 
     def show(self, value: Any) -> str:
         return "" if value is None else ", ".join(f"{v:.6g}" for v in value)
 
-    def allowed(self, declared: Declaration) -> str:
+    def allowed(self, declared: Declared) -> str:
         return f"{self.count} numbers{bounds_in_words(declared)}{unit_in_words(declared)}"
 
-    def option(self, declared: Declaration) -> Option:
+    def option(self, declared: Declared) -> Option:
         word = super().option(declared).placeholder
         return Option(self.count, " ".join([word] * self.count))
 
@@ -219,7 +217,7 @@ class RangeType(ParameterType):
 
     is_number = True
 
-    def parse(self, text: str, declared: Declaration) -> Any:
+    def parse(self, text: str, declared: Declared) -> Any:
         parts = [part.strip().lower() for part in re.split(r"[;,]|\bto\b", text)]
         try:
             ends = [None if part in ("", "auto", "none", "open") else float(part) for part in parts]
@@ -227,21 +225,21 @@ class RangeType(ParameterType):
             return text
         return (ends[0], None) if len(ends) == 1 else tuple(ends)
 
-    def from_words(self, words: Sequence[str], declared: Declaration) -> Any:
+    def from_words(self, words: Sequence[str], declared: Declared) -> Any:
         return self.parse(",".join(words), declared)
 
     def show(self, value: Any) -> str:
         return "" if value is None else ", ".join("auto" if end is None else f"{end:.6g}" for end in value)
 
-    def allowed(self, declared: Declaration) -> str:
+    def allowed(self, declared: Declared) -> str:
         bounds = bounds_in_words(declared) + unit_in_words(declared)
         return f"minimum and maximum, two numbers{bounds}; auto for either"
 
-    def option(self, declared: Declaration) -> Option:
+    def option(self, declared: Declared) -> Option:
         word = super().option(declared).placeholder
         return Option(2, f"{word} {word}")
 
-    def fit(self, number: float, declared: Declaration) -> Any:
+    def fit(self, number: float, declared: Declared) -> Any:
         return float(f"{within_bounds(number, declared):.3g}")
 
     def with_end(self, value: Any, end: int, number: float) -> tuple[float | None, float | None]:

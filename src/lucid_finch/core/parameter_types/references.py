@@ -4,16 +4,13 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from pydantic import BaseModel, ConfigDict, GetCoreSchemaHandler
 from pydantic.json_schema import JsonSchemaValue
 from pydantic_core import PydanticCustomError, core_schema
 
-from lucid_finch.core.parameter_types.base import ParameterType
-
-if TYPE_CHECKING:
-    from lucid_finch.core.parameters import Declaration
+from lucid_finch.core.parameter_types.base import Declared, ParameterType
 
 _SHA256 = re.compile(r"[0-9a-f]{64}")
 
@@ -97,7 +94,7 @@ class AssetType(ParameterType):
         text = value.text if isinstance(value, Asset) else value
         return "" if text is None else f"{text[:8]}…"
 
-    def allowed(self, declared: Declaration) -> str:
+    def allowed(self, declared: Declared) -> str:
         return "the sha256 of an asset of the recipe"
 
 
@@ -107,12 +104,12 @@ class ReferenceType(ParameterType):
     def show(self, value: Any) -> str:
         return value.text if isinstance(value, Reference) else value or ""
 
-    def allowed(self, declared: Declaration) -> str:
+    def allowed(self, declared: Declared) -> str:
         return "the name of another detector of the recipe"
 
 
 class PoseType(ParameterType):
     """A `Pose`."""
 
-    def allowed(self, declared: Declaration) -> str:
+    def allowed(self, declared: Declared) -> str:
         return 'a pose such as {"x": 50, "y": 40, "angle": 0, "scale": 1}'

@@ -4,13 +4,10 @@ from __future__ import annotations
 
 import json
 import re
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from lucid_finch.core.errors import ParameterError
-from lucid_finch.core.parameter_types.base import ParameterType
-
-if TYPE_CHECKING:
-    from lucid_finch.core.parameters import Declaration
+from lucid_finch.core.parameter_types.base import Declared, ParameterType
 
 Coefficients = tuple[tuple[float, ...], ...]
 """Rows of numbers."""
@@ -19,7 +16,7 @@ Coefficients = tuple[tuple[float, ...], ...]
 class RegionType(ParameterType):
     """A region of interest as plain data."""
 
-    def parse(self, text: str, declared: Declaration) -> Any:
+    def parse(self, text: str, declared: Declared) -> Any:
         if not text.lstrip().startswith("{"):
             return text
         try:
@@ -30,14 +27,14 @@ class RegionType(ParameterType):
     def show(self, value: Any) -> str:
         return "" if value is None else json.dumps(value)
 
-    def allowed(self, declared: Declaration) -> str:
+    def allowed(self, declared: Declared) -> str:
         return 'a region such as {"shape": "rectangle", "x": 50, "y": 40, "width": 60, "height": 30}'
 
 
 class CoefficientsType(ParameterType):
     """Rows of numbers, an odd count of rows and of columns."""
 
-    def parse(self, text: str, declared: Declaration) -> Any:
+    def parse(self, text: str, declared: Declared) -> Any:
         if text.lstrip().startswith("["):
             try:
                 return json.loads(text)
@@ -48,7 +45,7 @@ class CoefficientsType(ParameterType):
     def show(self, value: Any) -> str:
         return "" if value is None else "; ".join(" ".join(f"{number:g}" for number in row) for row in value)
 
-    def allowed(self, declared: Declaration) -> str:
+    def allowed(self, declared: Declared) -> str:
         return "rows of numbers such as [[1, 0, -1], [2, 0, -2], [1, 0, -1]], an odd count of rows and of columns"
 
 

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 from lucid_finch.core.errors import ParameterError, nearest
-from lucid_finch.core.prepare.colour import Channel
-from lucid_finch.core.prepare.contrast import ContrastAxis
+from lucid_finch.core.prepare.colour import Channel, ContrastAxis
 from lucid_finch.core.prepare.cut import Crop
 from lucid_finch.core.prepare.derivatives import Derivative, Kernel
 from lucid_finch.core.prepare.lighting import Flatten

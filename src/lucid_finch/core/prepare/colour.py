@@ -1,27 +1,20 @@
-"""From colour to one channel."""
+"""Steps that turn colour to grey: one channel, or the axis that separates an object from its surroundings."""
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
-from typing import Any, Literal
+from typing import Any, get_args
 
 import numpy as np
-from numpy.typing import NDArray
 
-from lucid_finch.core.errors import ParameterError
-from lucid_finch.core.image import LUMA, Image
+from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.filtering.channels import mix
 from lucid_finch.core.parameters import Parameters, gathers
-from lucid_finch.core.prepare.step import PreparationStep
-
-Take = Literal[
-    "luma", "luma709", "mean", "red", "green", "blue", "hue", "saturation", "value", "lightness", "a", "b", "weights"
-]  # fmt: skip
-
-_WEIGHTS = {"luma": LUMA, "luma709": (0.2126, 0.7152, 0.0722), "mean": (1 / 3, 1 / 3, 1 / 3)}
-_PLAIN = {"red": 0, "green": 1, "blue": 2}
-# Linear sRGB to CIE XYZ over the D65 white (IEC 61966-2-1).
-_XYZ = np.array([[0.4124564, 0.3575761, 0.1804375], [0.2126729, 0.7151522, 0.0721750], [0.0193339, 0.1191920, 0.9503041]])
+from lucid_finch.core.prepare.colour_channels import Take, take_channel
+from lucid_finch.core.prepare.separation import AXIS, axis_weights, channel_separations, samples
+from lucid_finch.core.prepare.step import Alternative, PreparationStep, suggested_box
+from lucid_finch.core.regions import Region, region_of
 
 
 class ChannelParameters(Parameters):
@@ -32,6 +25,7 @@ class ChannelParameters(Parameters):
         label="Take",
         help="luma (Rec. 601), luma709, mean, a colour channel, hue (degrees), saturation and value (0 to 1 of the value "
         "range), lightness, a, b (CIE L*a*b*), or weights.",
+        incomplete=("weights",),
     )
     weights: tuple[float, float, float] | None = gathers(
         None,
@@ -42,55 +36,74 @@ class ChannelParameters(Parameters):
     )
 
 
-class Channel(PreparationStep):
+class _ToGrey(PreparationStep):
+    """What both steps have in common: sampled areas order the channels by their separation."""
+
+    separates = True
+
+    def alternatives(
+        self, image: Image, given: Mapping[str, Any], sampled: Sequence[Mapping[str, Any]] | None
+    ) -> list[Alternative]:
+        """All channels, the best separation first if areas were sampled, and the contrast axis of those areas."""
+        plain = [take for take in get_args(Take) if take != "weights"]
+        if sampled is None:
+            return [Alternative(take, take, {"step": "channel", "take": take}) for take in plain]
+        axis = {"step": "contrast_axis", "inside": dict(sampled[0]), "outside": dict(sampled[1])}
+        found = []
+        for name, separation in channel_separations(image, *(region_of(area) for area in sampled)):
+            if name in plain or name == AXIS:
+                step = axis if name == AXIS else {"step": "channel", "take": name}
+                found.append(Alternative(name, f"{name}  {separation:.1f} σ", step))
+        return found
+
+
+class Channel(_ToGrey):
     name = "channel"
     purpose = "Turn colour to one channel."
     Parameters = ChannelParameters
+    examples = ({}, {"take": "hue"}, {"take": "a"})
 
     def apply(self, image: Image, parameters: ChannelParameters) -> Image:
-        take = parameters.take
-        if take == "weights" and parameters.weights is None:
-            raise ParameterError("channel: weights is needed with take = weights; it must be 3 numbers", "weights")
+        return take_channel(image, parameters.take, parameters.weights)
+
+    def summary(self, given: Mapping[str, Any]) -> str:
+        return str(given["take"])
+
+
+class ContrastAxisParameters(Parameters):
+    """Parameters of `contrast_axis`."""
+
+    inside: Region = gathers(..., label="Object", help="An area of the object, in source pixels; it becomes bright.")
+    outside: Region = gathers(
+        ..., label="Surroundings", help="An area of its surroundings; pixels in both areas count as object."
+    )
+
+
+class ContrastAxis(_ToGrey):
+    name = "contrast_axis"
+    purpose = "Turn colour to the axis on which an object differs most from its surroundings."
+    Parameters = ContrastAxisParameters
+    examples = ()
+
+    def summary(self, given: Mapping[str, Any]) -> str:
+        return "object against surroundings"
+
+    def suggested(self, image: Image | None) -> dict[str, Any]:
+        width, height = image.source_size if image is not None else (100, 100)
+        side = 0.04 * max(width, height)
+        small = side / width, side / height
+        return {"inside": suggested_box(image, (0.5, 0.5), small), "outside": suggested_box(image, (0.4, 0.5), small)}
+
+    def sampled(self, given: Mapping[str, Any]) -> tuple[dict[str, Any], dict[str, Any]] | None:
+        return given["inside"], given["outside"]
+
+    def apply(self, image: Image, parameters: ContrastAxisParameters) -> Image:
+        """Red, green and blue summed with `axis_weights`; a grey image stays as it is."""
+        inside, outside = samples(image, parameters.inside, parameters.outside)
         if not image.is_colour:
             return image
-        if take in _PLAIN:
-            return image.with_pixels(image.pixels[..., _PLAIN[take]])
-        if take == "weights" and parameters.weights is not None:
-            return image.with_pixels(mix(image.pixels, parameters.weights), quantum=0.0)
-        if take in _WEIGHTS:
-            return image.with_pixels(mix(image.pixels, _WEIGHTS[take]))
-        return _converted(image, take)
-
-
-def _converted(image: Image, take: str) -> Image:
-    share = (image.pixels.astype(np.float32) - np.float32(image.black)) / np.float32(image.span)
-    if take in ("hue", "saturation", "value"):
-        top, bottom = share.max(axis=2), share.min(axis=2)
-        spread = top - bottom
-        if take == "value":
-            return image.with_pixels(top * np.float32(image.span) + np.float32(image.black))
-        if take == "saturation":
-            values = np.divide(spread, top, out=np.zeros_like(top), where=top > 0)
-            return replace(image.with_pixels(values), black=0.0, white=1.0, quantum=0.0)
-        return replace(image.with_pixels(_hue(share, top, spread)), black=0.0, white=360.0, quantum=0.0)
-    lightness, a, b = _lab(np.clip(share, 0, 1))
-    values, black, white = {"lightness": (lightness, 0.0, 100.0), "a": (a, -128.0, 127.0), "b": (b, -128.0, 127.0)}[take]
-    return replace(image.with_pixels(values.astype(np.float32)), black=black, white=white, quantum=0.0)
-
-
-def _hue(share: NDArray[Any], top: NDArray[Any], spread: NDArray[Any]) -> NDArray[np.float32]:
-    """Degrees in [0, 360), 0 where there is no colour."""
-    red, green, blue = share[..., 0], share[..., 1], share[..., 2]
-    safe = np.where(spread > 0, spread, 1)
-    sixths = np.where(
-        top == red, (green - blue) / safe, np.where(top == green, (blue - red) / safe + 2, (red - green) / safe + 4)
-    )
-    return np.asarray(np.where(spread > 0, 60.0 * sixths % 360.0, 0.0), np.float32)
-
-
-def _lab(share: NDArray[Any]) -> tuple[NDArray[Any], NDArray[Any], NDArray[Any]]:
-    """CIE L*a*b* (CIE 15:2004) of sRGB shares, D65."""
-    linear = np.where(share <= 0.04045, share / 12.92, ((share + 0.055) / 1.055) ** 2.4)
-    xyz = linear @ _XYZ.T / _XYZ.sum(axis=1)
-    f = np.where(xyz > (6 / 29) ** 3, np.cbrt(xyz), xyz * (29 / 6) ** 2 / 3 + 4 / 29)
-    return 116 * f[..., 1] - 16, 500 * (f[..., 0] - f[..., 1]), 200 * (f[..., 1] - f[..., 2])
+        weights = axis_weights(inside, outside, image)
+        low, high = np.minimum(weights, 0).sum(), np.maximum(weights, 0).sum()
+        result = image.with_pixels(mix(image.pixels, (float(weights[0]), float(weights[1]), float(weights[2]))), quantum=0.0)
+        black, white = image.black * high + image.white * low, image.white * high + image.black * low
+        return replace(result, black=float(black), white=float(white))

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from typing import Any
+
 import numpy as np
 
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.image import Image
 from lucid_finch.core.parameters import Parameters, gathers
-from lucid_finch.core.prepare.step import PreparationStep, trimmed
+from lucid_finch.core.prepare.step import PreparationStep, suggested_box, trimmed
 from lucid_finch.core.regions import Region
 
 
@@ -23,6 +26,14 @@ class Crop(PreparationStep):
     name = "crop"
     purpose = "Keep a part of the image; positions stay those of the source."
     Parameters = CropParameters
+    examples = ({"region": {"shape": "rectangle", "x": 40.0, "y": 40.0, "width": 50.0, "height": 50.0}},)
+
+    def summary(self, given: Mapping[str, Any]) -> str:
+        region = given["region"]
+        return f"{region['shape']} at {region['x']:.0f}, {region['y']:.0f}" if "x" in region else str(region["shape"])
+
+    def suggested(self, image: Image | None) -> dict[str, Any]:
+        return {"region": suggested_box(image, (0.5, 0.5), (1.0, 1.0))}
 
     def apply(self, image: Image, parameters: CropParameters) -> Image:
         x = np.arange(image.width, dtype=float)[None, :]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import replace
 from typing import Annotated, Any, Literal
 
@@ -13,7 +14,8 @@ from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.edges.gradients import magnitude
 from lucid_finch.core.numerics.filtering import filters
-from lucid_finch.core.parameters import Coefficients, gathers, rows_of_numbers
+from lucid_finch.core.parameter_types.structures import rows_of_numbers
+from lucid_finch.core.parameters import Coefficients, gathers
 from lucid_finch.core.prepare.step import BorderedParameters, PreparationStep, odd, over_planes
 
 Line = NDArray[np.float64]
@@ -46,6 +48,7 @@ class DerivativeParameters(BorderedParameters):
         least=3,
         most=MOST_SIZE,
         usual=(3, 61),
+        odd=True,
         help="Side of the kernel, odd: differences of a binomial (3 is the well-known 1 2 1 by -1 0 1).",
         auto="follows from sigma",
     )
@@ -89,6 +92,10 @@ class Derivative(PreparationStep):
     name = "derivative"
     purpose = "How fast the grey level changes: slopes and curvature, signed."
     Parameters = DerivativeParameters
+
+    def summary(self, given: Mapping[str, Any]) -> str:
+        width = f"size {given['size']}" if given.get("size") is not None else f"sigma {given['sigma']:g}"
+        return f"{given['of']}, {width} px"
 
     def apply(self, image: Image, parameters: DerivativeParameters) -> Image:
         smooth, first, second = derivative_lines(parameters)
@@ -143,6 +150,11 @@ class Kernel(PreparationStep):
     name = "kernel"
     purpose = "A weighted sum of each pixel's neighbours, with coefficients of your own."
     Parameters = KernelParameters
+    examples = ({"coefficients": ((0.0, 1.0, 0.0), (1.0, -4.0, 1.0), (0.0, 1.0, 0.0))},)
+
+    def summary(self, given: Mapping[str, Any]) -> str:
+        rows = given["coefficients"]
+        return f"{len(rows)} × {len(rows[0])}"
 
     def apply(self, image: Image, parameters: KernelParameters) -> Image:
         table = self.kernels(parameters)["coefficients"]

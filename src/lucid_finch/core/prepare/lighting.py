@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any, Literal
 
 import numpy as np
@@ -39,15 +40,19 @@ class FlattenParameters(Parameters):
     )
     by: Literal["division", "difference"] = gathers(
         "division",
-        label="Taken out by",
+        label="Removed by",
         help="division (light falls on the scene and multiplies it) or difference (haze or dark current is added to it).",
     )
 
 
 class Flatten(PreparationStep):
     name = "flatten"
-    purpose = "Take out uneven light."
+    purpose = "Remove uneven light."
     Parameters = FlattenParameters
+    examples = ({}, {"method": "gaussian"})
+
+    def summary(self, given: Mapping[str, Any]) -> str:
+        return f"{given['method']}, {given['by']}"
 
     def apply(self, image: Image, parameters: FlattenParameters) -> Image:
         """The mean brightness of the light stays, so grey levels keep their meaning."""

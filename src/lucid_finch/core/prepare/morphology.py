@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping
 from dataclasses import replace
 from typing import Any, Literal
 
@@ -30,7 +31,7 @@ class MorphologyParameters(BorderedParameters):
     )
     shape: Literal["disc", "square", "line"] = gathers("disc", label="Shape", help="The neighbourhood.")
     size: int = gathers(
-        5, label="Size", unit="px", least=1, most=301, usual=(1, 61), help="Diameter, side or length of the shape, odd."
+        5, label="Size", unit="px", least=1, most=301, usual=(1, 61), odd=True, help="Diameter, side or length of the shape."
     )
     angle: float = gathers(
         0.0,
@@ -102,6 +103,9 @@ class Morphology(PreparationStep):
     name = "morphology"
     purpose = "Remove, fill or outline what is smaller than a shape."
     Parameters = MorphologyParameters
+
+    def summary(self, given: Mapping[str, Any]) -> str:
+        return f"{given['operation'].replace('_', ' ')}, {given['shape']} {given['size']} px"
 
     def apply(self, image: Image, parameters: MorphologyParameters) -> Image:
         runs = shape_runs(parameters.shape, odd(parameters.size, "morphology"), parameters.angle)

@@ -1,8 +1,10 @@
-"""Other sizes and angles; every position that is found later is still one of the source."""
+"""Resizing and rotating; results keep the coordinates of the source."""
 
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping
+from typing import Any
 
 import numpy as np
 
@@ -10,7 +12,7 @@ from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.image import Frame, Image
 from lucid_finch.core.numerics.filtering.warping import resampled, resampling, warped
 from lucid_finch.core.parameters import Parameters, gathers
-from lucid_finch.core.prepare.step import PreparationStep, joined, planes_of, spread_invalid
+from lucid_finch.core.prepare.step import PreparationStep, dilated_invalid, joined, planes_of
 
 _MOST_PIXELS = 400_000_000
 
@@ -43,8 +45,16 @@ class ResizeParameters(Parameters):
 
 class Resize(PreparationStep):
     name = "resize"
-    purpose = "Fewer or more pixels; what is found still has the source's coordinates."
+    purpose = "Fewer or more pixels; results keep the coordinates of the source."
     Parameters = ResizeParameters
+    examples = ({"factor": 0.7}, {"factor": 1.5})
+
+    def summary(self, given: Mapping[str, Any]) -> str:
+        names = ("factor", "width", "height", "width_max", "height_max")
+        return ", ".join(f"{name.replace('_', ' ')} {given[name]:g}" for name in names if given.get(name))
+
+    def suggested(self, image: Image | None) -> dict[str, Any]:
+        return {"factor": 0.5}
 
     def apply(self, image: Image, parameters: ResizeParameters) -> Image:
         """Means of what each new pixel covers when shrinking, cubic interpolation when enlarging."""
@@ -98,15 +108,19 @@ class RotateParameters(Parameters):
         least=-360.0,
         most=360.0,
         usual=(-180.0, 180.0),
-        help="How far the picture is turned, from +x towards +y (clockwise on the screen), about its middle.",
+        help="Rotation about the centre, from +x towards +y (clockwise on the screen).",
     )
-    expand: bool = gathers(True, label="Keep the corners", help="Make room for the turned corners; else the size stays.")
+    expand: bool = gathers(True, label="Expand", help="Make room for the rotated corners; otherwise the size stays.")
 
 
 class Rotate(PreparationStep):
     name = "rotate"
-    purpose = "Turn the picture; what is found still has the source's coordinates."
+    purpose = "Rotate the image; results keep the coordinates of the source."
     Parameters = RotateParameters
+    examples = ({"angle": 10.0}, {"angle": 90.0})
+
+    def summary(self, given: Mapping[str, Any]) -> str:
+        return f"{given['angle']:g}°"
 
     def apply(self, image: Image, parameters: RotateParameters) -> Image:
         """Cubic interpolation; what comes in from outside is black and invalid. Quarter turns move whole pixels."""
@@ -126,7 +140,7 @@ class Rotate(PreparationStep):
         matrix = np.array([[c, s, back.offset[0]], [-s, c, back.offset[1]]], float)
         pixels = joined([warped(plane, matrix, (width, height), image.black) for plane in planes_of(image)])
         valid = np.full((image.height, image.width), 255, np.uint8)
-        mask = spread_invalid(image.mask, 1, 1)
+        mask = dilated_invalid(image.mask, 1, 1)
         if mask is not None:
             valid[~mask] = 0
         mask = warped(valid, matrix, (width, height), 0) > 254.5

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from collections.abc import Mapping
+from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -40,6 +41,7 @@ class SmoothParameters(BorderedParameters):
         least=1,
         most=201,
         usual=(1, 31),
+        odd=True,
         only_with=("method", ("box", "median")),
         help="Side of the square, odd, for box and median.",
     )
@@ -60,8 +62,21 @@ _MOST_BILATERAL = 20.0
 
 class Smooth(PreparationStep):
     name = "smooth"
-    purpose = "Even out noise."
+    purpose = "Reduce noise."
     Parameters = SmoothParameters
+    examples = (
+        {"method": "gaussian"},
+        {"method": "box", "size": 5},
+        {"method": "box", "size": 99},
+        {"method": "median", "size": 3},
+        {"method": "median", "size": 5},
+        {"method": "median", "size": 7},
+        {"method": "bilateral"},
+    )
+
+    def summary(self, given: Mapping[str, Any]) -> str:
+        by_sigma = given["method"] in ("gaussian", "bilateral")
+        return f"{given['method']} {given['sigma']:g} px" if by_sigma else f"{given['method']} {given['size']} px"
 
     def apply(self, image: Image, parameters: SmoothParameters) -> Image:
         method, size = parameters.method, parameters.size

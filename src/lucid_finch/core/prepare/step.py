@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
-from dataclasses import replace
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
 from typing import Any, ClassVar, Literal
 
 import numpy as np
@@ -18,7 +18,17 @@ from lucid_finch.core.valid_region import clipped, shrunk
 Border = Literal["mirror", "replicate", "constant", "trim"]
 
 PADDING = {"mirror": "reflect", "replicate": "edge", "constant": "constant"}
-"""What NumPy calls the ways to go on beyond the border."""
+"""NumPy's names of the border modes."""
+
+
+@dataclass(frozen=True)
+class Alternative:
+    """Another step that could take the place of one."""
+
+    value: str
+    label: str
+    step: dict[str, Any]
+    """As plain data."""
 
 
 class PreparationStep:
@@ -28,27 +38,59 @@ class PreparationStep:
     purpose: ClassVar[str]
     """One line for lists."""
     Parameters: ClassVar[type[Parameters]]
+    examples: ClassVar[tuple[Mapping[str, Any], ...]] = ({},)
+    """Parameters that the step is tried with: all of its kernels are compiled by its examples."""
+    separates: ClassVar[bool] = False
+    """Whether it makes grey of colour, so that areas of an object and of its surroundings are worth sampling."""
 
     def apply(self, image: Image, parameters: Any) -> Image:
-        """The image after the step, its frame and mask kept up. Raises `ParameterError`."""
+        """The image after the step, with its frame and mask. Raises `ParameterError`."""
         raise NotImplementedError
 
     def reach(self, image: Image, parameters: Any) -> float:
-        """How far a pixel's neighbourhood goes, px of `image`: so near the border, results rest on what is not there."""
+        """Radius of the filter support, px of `image`: nearer to the border, results depend on the border mode."""
         return 0.0
 
     def kernels(self, parameters: Any) -> dict[str, NDArray[np.float64]]:
         """The arithmetic of the step as tables of coefficients, by label; none if it is no weighted sum."""
         return {}
 
+    def summary(self, given: Mapping[str, Any]) -> str:
+        """What the step does, in a few words, from its parameters as plain data."""
+        return ""
+
+    def suggested(self, image: Image | None) -> dict[str, Any]:
+        """Parameters that a new step starts with on an image, besides its defaults."""
+        return {}
+
+    def sampled(self, given: Mapping[str, Any]) -> tuple[dict[str, Any], dict[str, Any]] | None:
+        """Areas of object and surroundings among its own parameters."""
+        return None
+
+    def alternatives(
+        self, image: Image, given: Mapping[str, Any], sampled: Sequence[Mapping[str, Any]] | None
+    ) -> list[Alternative]:
+        """Other steps worth comparing with this one, the best first; `sampled`: areas of object and surroundings. Raises
+        `ParameterError`."""
+        return []
+
     def run(self, image: Image, parameters: Any) -> Image:
-        """`apply`, and what is then sure near the border."""
+        """`apply`, and the valid region after it."""
         result = self.apply(image, parameters)
         reach = self.reach(image, parameters)
-        sure = image.sure
+        region = image.valid_region
         if reach > 0:
-            sure = shrunk(clipped(image.corners, sure), reach * image.frame.scale)
-        return replace(result, sure=sure) if sure is not result.sure else result
+            region = shrunk(clipped(image.corners, region), reach * image.frame.scale)
+        return replace(result, valid_region=region) if region is not result.valid_region else result
+
+
+def suggested_box(image: Image | None, centre: tuple[float, float], size: tuple[float, float]) -> dict[str, Any]:
+    """A rectangle as plain data; centre and size as shares of the source image."""
+    width, height = image.source_size if image is not None else (100, 100)
+    numbers = {
+        "x": centre[0] * (width - 1), "y": centre[1] * (height - 1), "width": size[0] * width, "height": size[1] * height,
+    }  # fmt: skip
+    return {"shape": "rectangle", **{name: round(value, 1) for name, value in numbers.items()}}
 
 
 class BorderedParameters(Parameters):
@@ -57,15 +99,17 @@ class BorderedParameters(Parameters):
     border: Border = gathers(
         "mirror",
         label="Border",
-        help="What stands for the pixels beyond the border: mirror (about the edge pixel's centre), replicate (the edge "
-        "pixel), constant (black), or trim (the result loses the margin instead).",
+        shared=True,
+        sketch="border",
+        help="Values of the pixels beyond the border: mirror (about the edge pixel's centre), replicate (the edge pixel), "
+        "constant (black), or trim (the result is smaller instead).",
     )
 
 
 def over_planes(
     image: Image, run: Callable[[NDArray[Any]], NDArray[Any]], margin: tuple[int, int], border: str, what: str, **changes: Any
 ) -> Image:
-    """The image with `run` over each of its planes; `run` mirrors, the other borders are laid on before and cut off after.
+    """The image with `run` over each of its planes; `run` mirrors, the other borders are padded before and cropped after.
 
     `margin` (rows, columns) is what a neighbourhood needs beyond the border. Pixels whose neighbourhood holds an invalid
     one become invalid. `changes` are further fields of the image. Raises `ParameterError` where a trim leaves nothing.
@@ -80,7 +124,7 @@ def over_planes(
         padded = np.pad(plane, ((down, down), (across, across)), PADDING[border], **filled)  # type: ignore[call-overload]
         results.append(run(padded)[down : down + image.height, across : across + image.width])
     pixels = joined(results)
-    mask = spread_invalid(image.mask, down, across)
+    mask = dilated_invalid(image.mask, down, across)
     result = image.with_pixels(pixels, **{"mask": mask, "quantum": 0.0, **changes})
     return without_margin(result, down, across, what) if border == "trim" else result
 
@@ -91,12 +135,12 @@ def planes_of(image: Image) -> list[NDArray[Any]]:
 
 
 def joined(planes: list[NDArray[Any]]) -> NDArray[Any]:
-    """What `planes_of` took apart, together again."""
+    """Planes as one array again."""
     return planes[0] if len(planes) == 1 else np.stack(planes, axis=2)
 
 
-def spread_invalid(mask: NDArray[np.bool_] | None, down: int, across: int) -> NDArray[np.bool_] | None:
-    """The mask, invalid wherever an invalid pixel lies within so many rows and columns: no value of the scene is there."""
+def dilated_invalid(mask: NDArray[np.bool_] | None, down: int, across: int) -> NDArray[np.bool_] | None:
+    """The mask, invalid wherever an invalid pixel is within so many rows and columns."""
     if mask is None or not (down or across):
         return mask
     from scipy import ndimage  # here, since loading it takes half a second

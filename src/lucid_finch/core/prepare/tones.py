@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 
@@ -31,6 +33,9 @@ class Tone(PreparationStep):
     name = "tone"
     purpose = "Stretch, bend or invert the grey levels."
     Parameters = ToneParameters
+
+    def summary(self, given: Mapping[str, Any]) -> str:
+        return f"gamma {given['gamma']:g}, {given['black_pct']:g} to {given['white_pct']:g} %"
 
     def apply(self, image: Image, parameters: ToneParameters) -> Image:
         low, high = parameters.black_pct / 100, parameters.white_pct / 100

@@ -1,4 +1,4 @@
-"""Edge points as evidence that more than one detector rests on: measured once an image, with the maps of the steps to them."""
+"""Edge points that several detectors start from: measured once per image, with the maps of the steps to them."""
 
 from __future__ import annotations
 
@@ -25,14 +25,14 @@ from lucid_finch.core.numerics.edges.gradients import (
     operator_kernels,
     smoothed,
 )
-from lucid_finch.core.regions import Region, blocked_pixels
+from lucid_finch.core.regions import Region, masked_pixels
 from lucid_finch.core.valid_region import clipped, shrunk
 
 SLOPE = "grey/px"
 
 _CHAIN = 5
 _ALONE = 4.0
-"""Points of shorter chains tell only from so many times the background on."""
+"""Points of shorter chains are used only from so many times the background on."""
 
 
 def measured_points(
@@ -40,24 +40,24 @@ def measured_points(
 ) -> tuple[EdgePoints, Background]:
     """Thinned points above `floor` (grey levels per px), or above the background, and the background. Raises `Cancelled`."""
     kernels = operator_kernels(operator, sigma)
-    blocked = blocked_pixels(image, region, len(kernels[0]) // 2)
+    masked = masked_pixels(image, region, len(kernels[0]) // 2)
     where = region.model_dump_json() if region is not None else ""
     key = f"{operator} {sigma!r} {where}"
     background = context.shared(
-        f"background {key}", lambda: measure_background(image.pixels, kernels, image.quantum, blocked, context.cancelled)
+        f"background {key}", lambda: measure_background(image.pixels, kernels, image.quantum, masked, context.cancelled)
     )
     factor, least = (chain_significance.Z_LOW, 0.0) if floor is None else (0.0, floor)
     least = max(least, 1e-6 * image.span)
     points = context.shared(
         f"points {key} {floor!r}",
-        lambda: find_edge_points(image.pixels, kernels, background, factor, least, blocked, context.cancelled),
+        lambda: find_edge_points(image.pixels, kernels, background, factor, least, masked, context.cancelled),
     )
     return points, background
 
 
 @dataclass(frozen=True)
 class OrientedPoints:
-    """Edge points with a direction each that their chain has steadied."""
+    """Edge points with directions that are smoothed along their chains."""
 
     points: EdgePoints
     background: Background
@@ -75,7 +75,7 @@ class OrientedPoints:
     """Points of its chain."""
 
     def listed(self, points: NDArray[Any], chain: NDArray[np.int64]) -> dict[str, Array]:
-        """Columns of some points as findings list them; `chain` ascends and tells whose each is."""
+        """Columns of some points as findings list them; `chain` ascends and names the owner of each."""
         p = self.points
         return {
             "x": p.x[points],
@@ -86,8 +86,8 @@ class OrientedPoints:
             "place": np.arange(len(points)) - np.searchsorted(chain, chain),
         }
 
-    def telling(self) -> NDArray[np.int64]:
-        """The points that may speak for a shape: of weak ones only those that hang together, since most others are noise."""
+    def reliable(self) -> NDArray[np.int64]:
+        """The points that may vote for a shape: of weak ones only those in longer chains, since most others are noise."""
         return np.flatnonzero((self.members >= _CHAIN) | (self.clear >= _ALONE))
 
     @property
@@ -104,13 +104,26 @@ def oriented_points(
 
     def make() -> OrientedPoints:
         clear = np.asarray(points.strength / np.maximum(points.scale, np.float32(1e-12)), np.float32)
-        # How sure each chain is by itself, shapes do not ask.
+        # Shapes do not need the significance of each chain.
         chains = link_chains(points, image.width, clear)
         found = chain_normals(chains.order, chains.start, chains.closed, points.gx, points.gy, clear)
         return OrientedPoints(points, background, chains, found.nx, found.ny, clear, found.chain, found.along, found.members)
 
     where = region.model_dump_json() if region is not None else ""
     return context.shared(f"oriented {sigma!r} {where} {floor!r}", make)
+
+
+@dataclass(frozen=True)
+class Strongest:
+    """The strongest gradient near a place and the low threshold there, grey levels per px of the source."""
+
+    measured: float
+    limit: float
+    x: float
+    y: float
+    """Where it is, in the source."""
+    reach: int
+    """px of the image that were searched to each side."""
 
 
 class GradientMaps:
@@ -153,7 +166,7 @@ class GradientMaps:
         return np.asarray(np.degrees(np.arctan2(gy, gx)) % np.float32(360.0), np.float32)
 
     def limit(self, *box: int) -> Array:
-        """The lower limit at every pixel."""
+        """The low threshold at every pixel."""
         left, top, right, bottom = box
         if self.low is not None:
             return np.full((bottom - top, right - left), self.low, np.float32)
@@ -170,6 +183,20 @@ class GradientMaps:
         row, column, here = points.within(left, top, right, bottom)
         out[row, column] = points.strength[here]
         return out
+
+    def strongest_near(self, x: float, y: float, reach: int = 3) -> Strongest:
+        """The strongest gradient within `reach` px of a place of the source."""
+        image = self.image
+        u, v = image.frame.from_source(x, y)
+        column, row = (min(max(round(float(w)), 0), n - 1) for w, n in ((u, image.width), (v, image.height)))
+        left, top = max(column - reach, 0), max(row - reach, 0)
+        box = left, top, min(column + reach + 1, image.width), min(row + reach + 1, image.height)
+        magnitude = self.magnitude(*box)
+        at = np.unravel_index(int(np.argmax(magnitude)), magnitude.shape)
+        place = image.frame.to_source(left + float(at[1]), top + float(at[0]))
+        scale = image.frame.scale
+        limit = float(self.limit(*box).max())
+        return Strongest(float(magnitude.max(initial=0.0)) / scale, limit / scale, float(place[0]), float(place[1]), reach)
 
     def listed(self) -> list[EvidenceMap]:
         """The maps of these steps as evidence, in their order."""
@@ -196,18 +223,18 @@ class GradientMaps:
             one("gradient_y", "gradient y", SLOPE, "signed", self.gradient_y, "positive where it brightens downwards"),
             one("magnitude", "magnitude", SLOPE, "grey", self.magnitude, "length of the gradient"),
             one("direction", "direction", "deg", "cyclic", self.direction, "from dark to bright, 0 is right, 90 down"),
-            one("above", "above limit", SLOPE, "grey", self.above, "magnitude where it reaches the lower limit"),
+            one("above", "above threshold", SLOPE, "grey", self.above, "magnitude where it reaches the low threshold"),
             one("thinned", "thinned", SLOPE, "mask", self.thinned, "maxima of the magnitude along the gradient"),
         ]
 
     def map(self, name: str, label: str, unit: str, kind: Any, compute: Any, help: str, margin: int) -> EvidenceMap:
-        """A map in the frame of the image, unsure within `margin` px of its border."""
+        """A map in the frame of the image, its valid region `margin` px within that of the image."""
         image = self.image
-        sure = shrunk(clipped(image.corners, image.sure), margin * image.frame.scale)
-        return EvidenceMap(name, label, unit, kind, image.width, image.height, compute, image.frame, help, sure=sure)
+        region = shrunk(clipped(image.corners, image.valid_region), margin * image.frame.scale)
+        return EvidenceMap(name, label, unit, kind, image.width, image.height, compute, image.frame, help, valid_region=region)
 
     def marked(self, name: str, label: str, help: str, chosen: Callable[[], tuple[EdgePoints, NDArray[np.bool_]]]) -> EvidenceMap:
-        """A mask of edge points, which and of which is asked when it is looked at; it changes with the limits."""
+        """A mask of chosen edge points; which ones is asked when the map is looked at, since it changes with the limits."""
 
         def compute(left: int, top: int, right: int, bottom: int) -> Array:
             points, kept = chosen()

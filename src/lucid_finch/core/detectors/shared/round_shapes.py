@@ -1,8 +1,9 @@
-"""What circles and ellipses have in common: how their rims are judged, what is told of them, and their evidence."""
+"""What circles and ellipses have in common: how their rims are judged and described, and their evidence."""
 
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cache
 from typing import Any, ClassVar, Literal
@@ -10,101 +11,88 @@ from typing import Any, ClassVar, Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from lucid_finch.core.detection import Array, Column, EvidenceMap, Outlines
-from lucid_finch.core.detector import Candidates, Detector, DetectorParameters, Finished, Reason, Work
+from lucid_finch.core.detection import Array, Column, EvidenceMap, MapLinks, Outlines, Votes
+from lucid_finch.core.detector import Candidates, Detector, DetectorParameters, Finished, Reason, Task
+from lucid_finch.core.detectors.shared.declarations import false_alarms_parameter, sigma_parameter
 from lucid_finch.core.detectors.shared.edge_features import SLOPE, GradientMaps, OrientedPoints
 from lucid_finch.core.image import Image
-from lucid_finch.core.judging import Limit, Rivals
+from lucid_finch.core.judging import Exclusions, Limit
 from lucid_finch.core.numerics.edges.edge_points import EdgePoints
 from lucid_finch.core.numerics.fitting.circle_fitting import Rims, own_coverage, rim_tolerance, shared_points
 from lucid_finch.core.numerics.hough.line_votes import relative_entropy
-from lucid_finch.core.parameters import Range, forms, gathers, judges
-from lucid_finch.core.regions import blocked_pixels
+from lucid_finch.core.parameters import Range, forms, judges
 
 LEAST = 5.0
-"""px: the least radius or semi-axis that is looked for where none is given."""
-SEEN = 0.3
-"""Rims of which less is seen are not gathered unless asked for."""
-SEEN_USUALLY = 0.4
+"""px: the smallest automatic radius or semi-axis."""
+COVERAGE_FLOOR = 0.3
+"""Rims with a lower coverage are not gathered unless asked for."""
+COVERAGE = 0.4
+"""The automatic minimum of the coverage."""
 BEYOND = 1.25
 """Sizes up to so many times outside the range are gathered as near misses."""
 _SLACK = 2.0
 _LEAVING = 0.2
-"""Share of the points of a rim's chains that may leave it along a tangent, where it strays no further otherwise."""
+"""Share of the points of a rim's chains that may leave it along a tangent, if it deviates in no other way."""
 _PLURAL = 0.5
-"""Two rims that share more than this of the points of the smaller are one."""
+"""Two rims that share more than this of the points of the smaller one are the same."""
 POLARITIES = ("dark", "bright")
 
 
 class RoundParameters(DetectorParameters):
     """Parameters of `circles` and `ellipses` but for their sizes."""
 
-    sigma: float = gathers(
-        1.2,
-        label="Smoothing",
-        unit="px",
-        least=0.3,
-        most=50.0,
-        usual=(0.5, 6.0),
-        help="Standard deviation of the Gaussian before the gradient is taken.",
-    )
+    sigma: float = sigma_parameter()
     polarity: Literal["dark", "bright", "either"] = forms(
-        "either", label="Polarity", help="dark: darker inside the rim than outside; bright: brighter."
+        "either",
+        label="Polarity",
+        criterion="agrees",
+        admits="either",
+        help="dark: darker inside the rim than outside; bright: brighter.",
     )
-    false_alarms: float = judges(
-        0.01,
-        label="False alarms",
-        unit="an image",
-        above=0.0,
-        most=1e6,
-        usual=(1e-12, 100.0),
-        criterion="log_nfa",
-        scale="expected",
-        help="Accept those that the image's own background would bring forth less often than this.",
-    )
+    false_alarms: float = false_alarms_parameter("Accept shapes that the image's background produces less often than this.")
     coverage_min: float | None = judges(
         None,
-        label="Rim seen, at least",
+        label="Coverage, min",
         least=0.0,
         most=1.0,
         usual=(0.0, 1.0),
         criterion="coverage",
-        auto=f"{SEEN_USUALLY:g}; more of small ones where no least size is given: ends of bars are half circles",
+        auto=f"{COVERAGE:g}; more for small shapes if no minimum size is given, since ends of bars are half circles",
         help="Share of the rim along which there are edge points.",
     )
     roundness_min: float = judges(
         0.85,
-        label="On the rim, at least",
+        label="Roundness, min",
         least=0.0,
         most=1.0,
         usual=(0.0, 1.0),
         criterion="roundness",
-        help="Share of the edge points of the rim's own chains that lie on it, of those and of what leaves it along a tangent:"
-        " squares and bars with round ends have few.",
+        help="Share of the edge points of the rim's chains that are on it, rather than leave it along a tangent: low for squares"
+        " and bars with round ends.",
     )
     deviation_max: float = judges(
         1.0,
-        label="Deviation, at most",
+        label="Deviation, max",
         least=0.0,
         most=100.0,
         usual=(0.0, 5.0),
         criterion="deviation",
         sense="at most",
-        help="How far the rim strays from the shape beyond what the noise explains, in units of what is usual: 0.2 px and 0.8 %"
-        " of the size of a whole rim, half of that where half is seen. What leaves the rim along a tangent counts too.",
+        help="Systematic deviation of the rim from the shape, without noise, in units of the usual one: 0.2 px and 0.8 % of the"
+        " size for a whole rim, half of that if half is visible. Chains that leave the rim along a tangent count too.",
     )
     turning_min: float = judges(
         0.6,
-        label="Turn of the gradient, at least",
+        label="Gradient rotation, min",
         least=0.0,
         most=1.0,
         usual=(0.0, 1.0),
         criterion="turning",
-        help="How much of the rim's turn the gradient makes along it: straight sides that touch it make none.",
+        help="How much the gradient rotates along the rim, as a share of the rotation of its normal: none along straight sides.",
     )
     contrast_min_pct: float = judges(
         0.0,
-        label="Contrast, at least",
+        label="Contrast, min",
         unit="% of the value range",
         least=0.0,
         most=100.0,
@@ -114,18 +102,18 @@ class RoundParameters(DetectorParameters):
     )
     spacing: float = forms(
         0.0,
-        label="Spacing, at least",
+        label="Spacing, min",
         unit="px",
         least=0.0,
         most=1e5,
         usual=(0.0, 200.0),
-        help="Of two whose centres are closer, only the surer counts; 0 keeps both rims of a ring.",
+        help="Of two shapes with closer centres only the more significant one is kept; 0 keeps both rims of a ring.",
     )
 
 
 @dataclass(frozen=True)
 class Gathered:
-    """Rims with all that was measured of each, in the frame of the image."""
+    """Rims with their measurements, in the frame of the image."""
 
     oriented: OrientedPoints
     which: NDArray[np.int64]
@@ -133,8 +121,9 @@ class Gathered:
     rims: Rims
     step: float
     tests: float
-    """Natural logarithm of the number of shapes that could be told apart."""
+    """Natural logarithm of the number of shapes that can be distinguished."""
     range: tuple[float, float]
+    """Minimum and maximum size, px of the image."""
     detail: Any = None
 
     @property
@@ -142,106 +131,126 @@ class Gathered:
         return self.oriented.nbytes + self.rims.support.nbytes
 
     def voting(self) -> tuple[Array, Array, Array, Array]:
-        """Places and directions of the points that tell, in the frame of the image."""
+        """Positions and directions of the voting points, in the frame of the image."""
         o, which = self.oriented, self.which
         return o.points.x[which], o.points.y[which], o.nx[which], o.ny[which]
 
 
 class RoundShapes(Detector):
-    """Base of both; a subclass gathers, and says how large its shapes are."""
+    """Base of both; a subclass gathers, and computes sizes and outlines."""
 
-    rim_columns: tuple[str, ...]
+    rim_columns: ClassVar[tuple[str, ...]]
     """Columns of the rims that findings list as they are."""
+    main_maps = ("magnitude", "accumulator")
     criteria: ClassVar[tuple[Column, ...]] = (
-        Column("turning", "turn of the gradient", "", "share of the rim's turn that the gradient makes along it", 2),
-        Column("enough", "rim seen for its size", "", "share of the rim that is seen, over what so small a one needs", 2),
-        Column("deviation", "deviation", "", "how far the rim strays from the shape, in units of what is usual", 2),
-        Column("agrees", "polarity", "", "1 where the polarity is the one asked for", 0),
+        Column("turning", "gradient rotation", "", "rotation of the gradient along the rim over that of its normal", 2),
+        Column("enough", "coverage for its size", "", "coverage over what a shape so small needs", 2),
+        Column("deviation", "deviation", "", "systematic deviation of the rim from the shape, in units of the usual one", 2),
+        Column("agrees", "polarity", "", "1 if the polarity is the one asked for", 0),
     )
     near = 12.0
 
     def size(self, columns: dict[str, Array]) -> Array:
-        """Radius in px, or what stands for it."""
+        """Radius in px, or the mean of both semi-axes."""
         raise NotImplementedError
 
     def around(self, columns: dict[str, Array]) -> Array:
         """Length of the rim in px."""
         raise NotImplementedError
 
-    def outline(self, columns: dict[str, Array], turns: Array) -> Array:
-        """(n, turns, 2) places on the rims."""
+    def outline(self, columns: dict[str, Array], angles: Array) -> Array:
+        """(n, angles, 2) points on the rims."""
         raise NotImplementedError
 
-    def deviation(self, gathered: Any, parameters: Any) -> Array:
-        """How far each rim strays beyond the noise, in units of what is usual, and what leaves it."""
+    def deviation(self, gathered: Gathered) -> Array:
+        """Systematic deviation of each rim in units of the usual one, chains that leave it included."""
         c = gathered.rims.columns
         usual = (0.2 + 0.008 * self.size(c)) * np.clip(c["coverage"], 0.5, 1.0)
         return np.asarray(np.hypot(c["stray"] / usual, (1 - c["fidelity"]) / _LEAVING))
 
-    def soundness(self, gathered: Any, parameters: Any) -> Array:
-        """What the worth of each rim is multiplied by where rims compete for points."""
+    def soundness(self, gathered: Gathered) -> Array:
+        """Factor on the rank score of each rim, where rims share points."""
         fidelity = np.clip(gathered.rims.columns["fidelity"], 0.1, 1.0)
-        return np.asarray(fidelity / (1 + self.deviation(gathered, parameters) ** 2))
-
-    def no_least(self, parameters: Any) -> bool:
-        """Whether the least size follows from the image alone."""
-        raise NotImplementedError
+        return np.asarray(fidelity / (1 + self.deviation(gathered) ** 2))
 
     def floor(self, parameters: Any) -> Any:
         # Given lower than usual, the next step of a coarse ladder below it.
         wanted = parameters.coverage_min
-        return None if wanted is None or wanted >= SEEN else max(0.05, math.floor(wanted * 20) / 20)
+        return None if wanted is None or wanted >= COVERAGE_FLOOR else max(0.05, math.floor(wanted * 20) / 20)
 
-    def form(self, image: Image, gathered: Any, parameters: Any) -> Candidates:
-        rims: Rims = gathered.rims
+    def settle(self, task: Task) -> Any:
+        given, gathered = task.parameters, task.gathered
+        scale = task.image.frame.scale
+        values: dict[str, Any] = {self.sized_by: tuple(end * scale for end in gathered.range)}
+        if given.coverage_min is None:
+            values["coverage_min"] = COVERAGE
+        return given.model_copy(update=values)
+
+    def frozen(self, task: Task) -> Any:
+        if not _small_need_more(task.given, self.sized_by):
+            return task.parameters
+        # With a minimum size, small shapes would need no more than others.
+        upper = getattr(task.parameters, self.sized_by)[1]
+        return task.parameters.model_copy(update={"coverage_min": None, self.sized_by: (None, upper)})
+
+    def form(self, task: Task) -> Candidates:
+        gathered: Gathered = task.gathered
+        rims = gathered.rims
         c = rims.columns
         size, around = self.size(c), self.around(c)
-        # What a step of the rim may hold by chance, and what all that are held are worth.
+        # The share of a rim that chance covers, and the gain in log-likelihood of what is covered.
         chance = np.clip(1 - np.exp(-2 * rim_tolerance(size) * c["crowd"] * 0.36 / np.pi), 0.01, 0.5)
         steps = around / gathered.step
-        worth = steps * relative_entropy(c["coverage"], chance) - gathered.tests
-        merit = worth * self.soundness(gathered, parameters)
-        own = own_coverage(rims, around, merit)
+        gain = steps * relative_entropy(c["coverage"], chance) - gathered.tests
+        rank_score = gain * self.soundness(gathered)
+        own = own_coverage(rims, around, rank_score)
         log_nfa = (steps * relative_entropy(own, chance) - gathered.tests) / math.log(10)
         pairs, share = shared_points(rims.start, rims.support)
-        pairs = np.concatenate([pairs[share > _PLURAL], _closer_than(c["x"], c["y"], parameters.spacing)])
+        close = _closer_than(c["x"], c["y"], task.parameters.spacing / task.image.frame.scale)
+        pairs = np.concatenate([pairs[share > _PLURAL], close])
         polarity = np.asarray(c["sign"] < 0, np.int8)
-        asked = parameters.polarity
+        asked = task.parameters.polarity
         agrees = np.ones(len(rims), bool) if asked == "either" else polarity == POLARITIES.index(asked)
         columns: dict[str, Array] = {
             **{n: c[n] for n in ("x", "y", "coverage", "rms", "contrast", "x_std", "y_std", *self.rim_columns)},
             "turning": np.clip(c["turning"], 0.0, 1.0),
-            "deviation": self.deviation(gathered, parameters),
-            "contrast_pct": 100 * c["contrast"] / image.span,
+            "deviation": self.deviation(gathered),
+            "contrast_pct": 100 * c["contrast"] / task.image.span,
             "log_nfa": log_nfa,
             "roundness": c["fidelity"],
             "polarity": polarity,
             "agrees": np.asarray(agrees, float),
-            "enough": c["coverage"] / np.clip(6.0 / size, SEEN_USUALLY, 0.8),
+            "enough": c["coverage"] / np.clip(6.0 / size, COVERAGE, 0.8),
         }
         typical = float(np.median(size)) if len(rims) else 20.0
-        return Candidates(columns, merit, typical, Rivals("spacing", pairs, np.ones(len(pairs)), 0.0), detail=rims)
+        return Candidates(columns, rank_score, typical, Exclusions("spacing", pairs, np.ones(len(pairs)), 0.0))
 
-    def limits(self, image: Image, gathered: Any, parameters: Any) -> tuple[Limit, ...]:
-        found = super().limits(image, gathered, parameters)
-        if parameters.polarity != "either":
-            found += (Limit("polarity", "agrees", "at least", 1.0, admits="either"),)
-        if parameters.coverage_min is None:
-            found += (Limit("coverage_min", "coverage", "at least", SEEN_USUALLY),)
-            if self.no_least(parameters):
-                found += (Limit("coverage_min", "enough", "at least", 1.0, admits=SEEN_USUALLY),)
+    def limits(self, task: Task) -> tuple[Limit, ...]:
+        found = super().limits(task)
+        if _small_need_more(task.given, self.sized_by):
+            found += (Limit("coverage_min", "enough", "at least", 1.0, admits=COVERAGE),)
         return found
+
+    def measured(self, task: Task) -> dict[str, Any]:
+        gathered: Gathered = task.gathered
+        return {
+            self.sized_by: [round(end, 2) for end in getattr(task.parameters, self.sized_by)],
+            "background": gathered.oriented.background.typical / task.image.frame.scale,
+            "points": len(gathered.oriented.points),
+        }
 
     def plausible(self, candidates: Candidates) -> NDArray[np.bool_]:
         return np.asarray(candidates.columns["log_nfa"] > -_SLACK)
 
-    def finish(self, image: Image, gathered: Any, candidates: Candidates, chosen: NDArray[np.int64], parameters: Any) -> Finished:
-        columns = {name: values[chosen] for name, values in candidates.columns.items()}
-        columns["score"] = columns["coverage"] * columns["roundness"] / (1 + (columns["rms"] / 0.7) ** 2)
-        turns = np.linspace(0, 2 * np.pi, 73)[:-1]
-        xy = self.outline(columns, turns)
-        start = np.arange(len(chosen) + 1, dtype=np.int64) * len(turns)
-        rims: Rims = candidates.detail
+    def finish(self, task: Task, chosen: NDArray[np.int64]) -> Finished:
+        gathered: Gathered = task.gathered
+        rims = gathered.rims
+        columns = {name: values[chosen] for name, values in task.candidates.columns.items()}
+        rms = rims.columns["rms"][chosen]
+        columns["score"] = columns["coverage"] * columns["roundness"] / (1 + (rms / 0.7) ** 2)
+        angles = np.linspace(0, 2 * np.pi, 73)[:-1]
+        xy = self.outline({name: values[chosen] for name, values in rims.columns.items()}, angles)
+        start = np.arange(len(chosen) + 1, dtype=np.int64) * len(angles)
 
         def listed() -> dict[str, Array]:
             points, chain = rims.points_of(chosen)
@@ -249,96 +258,101 @@ class RoundShapes(Detector):
 
         return Finished(columns, Outlines(xy.reshape(-1, 2), start, np.ones(len(chosen), bool)), listed)
 
-    def steps(self, work: Work) -> tuple[GradientMaps, list[EvidenceMap], EvidenceMap]:
-        """Maps of the gradient: their maker, those before the shapes, and the points of the shapes that stand."""
-        gathered: Gathered = work.gathered
+    def steps(self, task: Task) -> tuple[GradientMaps, list[EvidenceMap], EvidenceMap]:
+        """Maps of the gradient: their maker, those before the shapes, and the points of the accepted shapes."""
+        gathered: Gathered = task.gathered
         points = gathered.oriented.points
-        maps = GradientMaps(work.image, points, gathered.oriented.background, work.parameters.sigma)
+        maps = GradientMaps(task.image, points, gathered.oriented.background, task.parameters.sigma)
 
         @cache
         def supporting() -> tuple[EdgePoints, NDArray[np.bool_]]:
             kept = np.zeros(len(points), bool)
-            kept[gathered.which[gathered.rims.points_of(work.judgement.found)[0]]] = True
+            kept[gathered.which[gathered.rims.points_of(task.judgement.found)[0]]] = True
             return points, kept
 
         before = [m for m in maps.listed() if m.name in ("smoothed", "magnitude", "thinned")]
-        return maps, before, maps.marked("supporting", "supporting", f"points of the {self.kind} that stand", supporting)
+        return maps, before, maps.marked("supporting", "supporting", f"points of the accepted {self.kind}", supporting)
 
-    def peaks(self, work: Work, map_name: str) -> Array | None:
-        if map_name != "accumulator":
-            return None
-        c = work.candidates.columns
-        return np.stack([c["x"][work.rows], c["y"][work.rows]], axis=1)
+    def links(
+        self, task: Task, points_at: Callable[[float, float], Array], votes_of: Callable[[float, float], list[Array]]
+    ) -> MapLinks:
+        """The links of the map of votes for centres; `points_at` gives the points (image) that voted for a cell."""
+        centres = task.gathered.rims.columns
 
-    def centred_at(self, work: Work, column: float, row: float) -> int:
-        """The candidate, one that stands if there is one, whose centre is within 3 px; or -1."""
-        c = work.candidates.columns
-        every = np.concatenate([work.rows, work.judgement.order])
-        away = np.hypot(c["x"][every] - column, c["y"][every] - row)
-        best = int(np.argmin(away)) if len(away) else -1
-        return int(every[best]) if best >= 0 and away[best] <= 3 else -1
+        def peaks() -> Array:
+            return np.stack([centres["x"][task.rows], centres["y"][task.rows]], axis=1)
 
-    def outside(self, image: Image, parameters: Any, x: float, y: float) -> list[Reason]:
-        """The reason why nothing can be found at a place that no pixel tells of, if that is so."""
-        column, row = (min(max(round(v), 0), size - 1) for v, size in ((x, image.width), (y, image.height)))
-        blocked = blocked_pixels(image, parameters.region, 0)
-        if blocked is None or not blocked[row, column]:
-            return []
-        text = "this place is outside the region, or its pixels are not valid"
-        return [Reason("region", 0.0, None, "", False, text, ("region", None) if parameters.region is not None else None)]
+        def votes_at(column: float, row: float) -> Votes:
+            every = np.concatenate([task.rows, task.judgement.order])
+            away = np.hypot(centres["x"][every] - column, centres["y"][every] - row)
+            # A found one before others, within 3 px.
+            best = int(np.argmin(away)) if len(away) else -1
+            candidate = int(every[best]) if best >= 0 and away[best] <= 3 else -1
+            points = points_at(column, row)
+            return Votes(candidate, np.stack(task.image.frame.to_source(points[:, 0], points[:, 1]), axis=1))
+
+        return MapLinks(peaks, votes_at, votes_of)
 
 
 @dataclass(frozen=True)
-class SeenShape:
-    """What is seen around a place, whatever its size."""
+class VisibleShape:
+    """What is visible around a place, whatever its size; px of the image."""
 
     sizes: tuple[float, float]
-    """Least and most radius or semi-axis, px of the image."""
+    """Minimum and maximum radius or semi-axis."""
     sign: float
     slope: float
     coverage: float
-    told: str
+    text: str
     """In words, with `{inside}` where darker or brighter goes."""
 
 
-def reasons_of(seen: SeenShape, image: Image, gathered: Gathered, parameters: Any, size: str, uneven: str) -> list[Reason]:
-    """Why a shape that is there is not found: size (the parameter of that name), polarity, gradient, or what is hidden."""
-    low, high = gathered.range
-    scale = image.frame.scale
-    at = seen.told.format(inside="darker" if seen.sign > 0 else "brighter")
+def reasons_of(shape: VisibleShape, task: Task, size: str, uneven: str) -> list[Reason]:
+    """Why a shape that is visible is not found: size (the parameter of that name), polarity, gradient, or coverage."""
+    gathered: Gathered = task.gathered
+    parameters, scale = task.parameters, task.image.frame.scale
+    low, high = (end * scale for end in gathered.range)
+    at = shape.text.format(inside="darker" if shape.sign > 0 else "brighter")
     reasons = []
-    limit = 2.4 * float(gathered.oriented.background.typical)
-    least, most = seen.sizes
+    limit = 2.4 * float(gathered.oriented.background.typical) / scale
+    slope = shape.slope / scale
+    least, most = (end * scale for end in shape.sizes)
     if least < low or most > high:
-        wide = (min(low, 0.95 * least) * scale, max(high, 1.05 * most) * scale)
-        text = f"{size} outside the range: it is {at}; from {low * scale:g} to {high * scale:g} px are looked for"
+        wide = (min(low, 0.95 * least), max(high, 1.05 * most))
+        text = f"{size} outside the range: it is {at}; the range is {low:g} to {high:g} px"
         wider = (size, tuple(float(f"{v:.3g}") for v in wide))
         measured, limit_size = (most, high) if most > high else (least, low)
-        reasons.append(Reason(size, measured * scale, limit_size * scale, "px", False, text, wider))
+        reasons.append(Reason(size, measured, limit_size, "px", False, text, wider))
     asked = parameters.polarity
-    if asked != "either" and POLARITIES.index(asked) != int(seen.sign < 0):
-        text = f"wrong polarity: it is {at}, and {asked} ones are looked for"
-        reasons.append(Reason("polarity", float(seen.sign), None, "", False, text, ("polarity", "either")))
-    if seen.slope < limit:
-        text = f"too faint: it is {at}, where the gradient is {seen.slope:.2f} {SLOPE}; points need {limit:.2f}"
-        reasons.append(Reason("gradient", seen.slope, limit, SLOPE, False, text))
-    needed = SEEN_USUALLY if parameters.coverage_min is None else parameters.coverage_min
-    if seen.coverage < needed:
-        text = f"hidden too far: it is {at}, of which {100 * seen.coverage:.0f} % is seen"
-        change = ("coverage_min", float(f"{0.95 * seen.coverage:.2g}"))
-        reasons.append(Reason("coverage", seen.coverage, needed, "", False, text, change))
+    if asked != "either" and POLARITIES.index(asked) != int(shape.sign < 0):
+        text = f"wrong polarity: it is {at}, and only {asked} ones are accepted"
+        reasons.append(Reason("polarity", float(shape.sign), None, "", False, text, ("polarity", "either")))
+    if slope < limit:
+        text = f"too faint: it is {at}, where the gradient is {slope:.2f} {SLOPE}; points need {limit:.2f}"
+        reasons.append(Reason("gradient", slope, limit, SLOPE, False, text))
+    needed = parameters.coverage_min
+    if shape.coverage < needed:
+        text = f"coverage too low: it is {at}, of which {100 * shape.coverage:.0f} % is visible"
+        change = ("coverage_min", float(f"{0.95 * shape.coverage:.2g}"))
+        reasons.append(Reason("coverage", shape.coverage, needed, "", False, text, change))
     if not reasons:
-        reasons.append(Reason("rim", seen.coverage, None, "", False, f"it is {at}, but {uneven}"))
+        reasons.append(Reason("rim", shape.coverage, None, "", False, f"it is {at}, but {uneven}"))
     return reasons
 
 
+def _small_need_more(given: Any, sized_by: str) -> bool:
+    """Whether small shapes need a larger coverage: where neither that nor a minimum size is given."""
+    size = getattr(given, sized_by)
+    return given.coverage_min is None and (size is None or size[0] is None)
+
+
 def size_range(given: Range | None, image: Image) -> tuple[float, float]:
-    """Least and most size in px of the image's own frame; open ends follow from its size."""
+    """Minimum and maximum size in px of the image; automatic ends follow from its size."""
     low, high = given or (None, None)
     scale = image.frame.scale
     least = LEAST if low is None else low / scale
     most = max(0.5 * min(image.width, image.height), least + 1) if high is None else high / scale
-    # A rim beyond the image's diagonal leaves no arc that could be told from a line.
+    # The arc of a rim larger than the diagonal of the image cannot be distinguished from a line.
     most = min(most, math.hypot(image.width, image.height))
     return min(max(least, 1.0), most), most
 

@@ -1,47 +1,47 @@
-"""What each pixel is compared with to part an image in foreground and background, as a contour's parameters ask for it."""
+"""The threshold between foreground and background, for every pixel, as the parameters of contours ask for it."""
 
 from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
 from lucid_finch.core.detector import Context
+from lucid_finch.core.detectors.shared.edge_features import measured_points
 from lucid_finch.core.image import Image
-from lucid_finch.core.numerics.edges.background import measure_background
-from lucid_finch.core.numerics.edges.chain_significance import Z_LOW
-from lucid_finch.core.numerics.edges.edge_points import find_edge_points
-from lucid_finch.core.numerics.edges.gradients import gaussian_kernel, operator_kernels, smoothed
-from lucid_finch.core.numerics.edges.significant_chains import linked
+from lucid_finch.core.numerics.edges.gradients import gaussian_kernel, smoothed
+from lucid_finch.core.numerics.edges.significant_chains import significant_chains
 from lucid_finch.core.numerics.filtering.filters import box_mean
-from lucid_finch.core.numerics.regions.thresholding import Surface, histogram, otsu, pixel_noise, surface_through
-from lucid_finch.core.regions import blocked_pixels
+from lucid_finch.core.numerics.regions.thresholding import OtsuLevel, Surface, histogram, otsu, pixel_noise, surface_through
 
 Method = Literal["fixed", "otsu", "local", "hysteresis", "edges", "iso"]
 
 _EDGE_SIGMA = 1.2
 _SURE = 2.0
-"""Edges that the level is laid through are false once in a hundred images."""
+"""log_nfa of the edges that the level passes through: one in a hundred images has a false one."""
 _EXPLAINED = 0.5
-"""Share of the border of two clear classes that must lie on edges for those to say more."""
+"""Share of the border between two clear classes that must be on edges for the edges to decide."""
 _CLEARLY_TWO = 0.8
 """A share of the variance between both classes that noise alone (0.64) or even shading (0.75) does not reach."""
 
 
 @dataclass(frozen=True)
 class Level:
-    """What each pixel is compared with."""
+    """The threshold of each pixel."""
 
     method: Method
     bright: bool
     sigma: float
-    otsu: float
-    share: float
-    """Of the variance that Otsu's level explains."""
-    noise: float
+    otsu: float | None
+    """The Otsu level, if it was needed."""
+    share: float | None
+    """Share of the variance that the Otsu level explains."""
+    noise: float | None
+    """Noise after the smoothing, if it was needed."""
     value: float | None = None
     """One level for all pixels, or None."""
     surface: Surface | None = None
@@ -75,7 +75,7 @@ def level_part(image: Image, level: Level, left: int, top: int, right: int, bott
 
 
 def signed_level(plane: NDArray[np.float32], level: Level) -> NDArray[np.float32]:
-    """By how much each pixel of a smoothed image (H, W) lies on the foreground's side of the level, grey levels."""
+    """Distance of each pixel of a smoothed image (H, W) from its threshold, positive in the foreground, grey levels."""
     sign = np.float32(1.0 if level.bright else -1.0)
     if level.value is not None:
         # The weaker level of a hysteresis lies towards the background.
@@ -89,75 +89,103 @@ def signed_level(plane: NDArray[np.float32], level: Level) -> NDArray[np.float32
     square = box_mean(off * off, level.window)
     signed = (off - mean) * sign - np.float32(level.offset)
     # A window that holds nothing but noise has no foreground.
-    flat = square - mean * mean < np.float32(max(1.5 * level.noise, level.offset / 2) ** 2)
+    flat = square - mean * mean < np.float32(max(1.5 * (level.noise or 0.0), level.offset / 2) ** 2)
     signed[flat] = np.minimum(signed[flat], -np.float32(max(level.offset, 1e-6)))
     return np.asarray(signed, np.float32)
 
 
+class _Measures:
+    """What is measured of an image when it is needed."""
+
+    def __init__(self, image: Image, masked: NDArray[np.uint8] | None) -> None:
+        self._image, self._masked = image, masked
+
+    @cached_property
+    def noise(self) -> float:
+        return pixel_noise(self._image.pixels)
+
+    @cached_property
+    def counts(self) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
+        return histogram(self._image.pixels, self._masked)
+
+    @cached_property
+    def otsu(self) -> OtsuLevel:
+        return otsu(*self.counts)
+
+    def has(self, name: str) -> bool:
+        """Whether it has been measured."""
+        return name in self.__dict__
+
+
 def choose_level(
-    image: Image, parameters: Any, blocked: NDArray[np.uint8] | None, context: Context
+    image: Image, parameters: Any, masked: NDArray[np.uint8] | None, context: Context
 ) -> tuple[Level, NDArray[np.uint8] | None]:
-    """The level, and the pixels beside edges where it follows those."""
-    noise = pixel_noise(image.pixels)
-    sigma = parameters.sigma if parameters.sigma is not None else (1.0 if noise > 0 else 0.0)
-    counts, levels = histogram(image.pixels, blocked)
-    parting = otsu(counts, levels)
-    method = parameters.binarize
-    surface = edges = None
-    if method is None and np.count_nonzero(counts) <= 2:
-        method = "otsu"
-    if method in (None, "edges"):
-        surface, edges = _level_on_edges(image, parameters, parting.level, context)
-        if method is None:
-            method = "edges"
-            if parting.share >= _CLEARLY_TWO:
-                above = smoothed_image(image, sigma) > parting.level
-                rim = np.zeros(above.shape, bool)
-                rim[:, 1:] |= above[:, 1:] != above[:, :-1]
-                rim[1:] |= above[1:] != above[:-1]
-                if not rim.any() or float(edges[rim].mean()) < _EXPLAINED:
-                    method, surface, edges = "otsu", None, None
-    # What is left of the noise of a pixel after the smoothing.
-    left = noise / max(1.0, 2 * math.sqrt(math.pi) * sigma)
+    """The threshold, and the pixels beside edges if it follows those. Only what the parameters leave open is measured."""
+    measures = _Measures(image, masked)
+    sigma = parameters.sigma if parameters.sigma is not None else (1.0 if measures.noise > 0 else 0.0)
+    method: Method
+    if parameters.binarize is None:
+        method, surface, edges = _automatic_method(image, parameters, sigma, measures, context)
+    else:
+        method, surface, edges = parameters.binarize, None, None
+        if method == "edges":
+            surface, edges = _level_on_edges(image, parameters, measures.otsu.level, context)
     value = None
-    window, offset = 0, 0.0
     if method in ("fixed", "iso", "hysteresis", "otsu"):
-        value = parameters.level if parameters.level is not None and method != "otsu" else parting.level
+        value = parameters.level if parameters.level is not None and method != "otsu" else measures.otsu.level
+    window, offset = 0, 0.0
     if method == "local":
         window = parameters.window if parameters.window is not None else max(15, min(image.width, image.height) // 4)
         window |= 1
+    # What is left of the noise of a pixel after the smoothing.
+    smoothing = max(1.0, 2 * math.sqrt(math.pi) * sigma)
     if method in ("local", "hysteresis"):
-        offset = 3 * max(left, 0.3 * image.quantum) if parameters.offset_pct is None else parameters.offset_pct * image.span / 100
+        given = parameters.offset_pct
+        offset = 3 * max(measures.noise / smoothing, 0.3 * image.quantum) if given is None else given * image.span / 100
     bright = parameters.foreground == "bright"
     if parameters.foreground is None:
-        frame = Level(method, True, sigma, parting.level, parting.share, noise, value, surface, window, 0.0)
-        bright = _frame_is_dark(image, frame, blocked)
-    return Level(method, bright, sigma, parting.level, parting.share, left, value, surface, window, offset), edges
+        unsigned = Level(method, True, sigma, None, None, measures.noise, value, surface, window, 0.0)
+        bright = _frame_is_dark(image, unsigned, masked)
+    noise = measures.noise / smoothing if measures.has("noise") or method == "local" else None
+    best = measures.otsu if measures.has("otsu") else None
+    level, share = (best.level, best.share) if best is not None else (None, None)
+    return Level(method, bright, sigma, level, share, noise, value, surface, window, offset), edges
+
+
+def _automatic_method(
+    image: Image, parameters: Any, sigma: float, measures: _Measures, context: Context
+) -> tuple[Method, Surface | None, NDArray[np.uint8] | None]:
+    """A threshold that follows the edges, or that of Otsu where edges explain little of two clear classes."""
+    if np.count_nonzero(measures.counts[0]) <= 2:
+        return "otsu", None, None
+    surface, edges = _level_on_edges(image, parameters, measures.otsu.level, context)
+    if measures.otsu.share >= _CLEARLY_TWO:
+        above = smoothed_image(image, sigma) > measures.otsu.level
+        rim = np.zeros(above.shape, bool)
+        rim[:, 1:] |= above[:, 1:] != above[:, :-1]
+        rim[1:] |= above[1:] != above[:-1]
+        if not rim.any() or float(edges[rim].mean()) < _EXPLAINED:
+            return "otsu", None, None
+    return "edges", surface, edges
 
 
 def _level_on_edges(image: Image, parameters: Any, otherwise: float, context: Context) -> tuple[Surface, NDArray[np.uint8]]:
-    kernels = operator_kernels("gaussian", _EDGE_SIGMA)
-    closed = blocked_pixels(image, parameters.region, len(kernels[0]) // 2)
-    region = parameters.region.model_dump_json() if parameters.region is not None else ""
-    background = context.shared(
-        f"background gaussian {_EDGE_SIGMA!r} {region}",
-        lambda: measure_background(image.pixels, kernels, image.quantum, closed, context.cancelled),
-    )
-    points = find_edge_points(image.pixels, kernels, background, Z_LOW, 1e-6 * image.span, closed, context.cancelled)
-    sure = linked(points, background, (image.width, image.height)).points_above(_SURE)
+    points, background = measured_points(image, parameters.region, _EDGE_SIGMA, context)
+    found = significant_chains(points, background, (image.width, image.height))
+    sure = found.points_above(_SURE)
     near = np.zeros((image.height, image.width), np.uint8)
     rows, columns = points.row[sure], points.column[sure]
     for dy in (-1, 0, 1):
         for dx in (-1, 0, 1):
             near[np.clip(rows + dy, 0, image.height - 1), np.clip(columns + dx, 0, image.width - 1)] = 1
-    # Read where the edges were found: another smoothing would have drawn the rims to other places.
+    # Read where the edges were found: another smoothing would have moved the outlines.
     return surface_through(smoothed_image(image, _EDGE_SIGMA), points.x[sure], points.y[sure], otherwise), near
 
 
-def _frame_is_dark(image: Image, level: Level, blocked: NDArray[np.uint8] | None) -> bool:
+def _frame_is_dark(image: Image, level: Level, masked: NDArray[np.uint8] | None) -> bool:
     """Whether most of the outermost pixels that are looked at lie below the level."""
     signed = signed_level(smoothed_image(image, level.sigma), level)
-    looked = np.ones(signed.shape, bool) if blocked is None else blocked == 0
+    looked = np.ones(signed.shape, bool) if masked is None else masked == 0
     rim = looked.copy()
     rim[1:-1, 1:-1] &= ~(looked[:-2, 1:-1] & looked[2:, 1:-1] & looked[1:-1, :-2] & looked[1:-1, 2:])
     return not rim.any() or float((signed[rim] > 0).mean()) <= 0.5

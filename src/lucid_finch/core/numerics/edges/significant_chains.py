@@ -1,4 +1,4 @@
-"""Links edge points into chains and tells how surely each is none of the background's doing."""
+"""Links edge points into chains, each with its significance: the expected number of false alarms."""
 
 from __future__ import annotations
 
@@ -15,21 +15,23 @@ from lucid_finch.core.numerics.edges.edge_points import EdgePoints
 
 
 @dataclass(frozen=True)
-class Linked:
+class SignificantChains:
     """Chains, and -log10 of the expected number of each in such a background."""
 
     chains: Chains
     log_nfa: NDArray[np.float64]
 
     def points_above(self, log_nfa: float) -> NDArray[np.int32]:
-        """Indices of the points of all chains that are at least so sure."""
-        sure = np.repeat(self.log_nfa >= log_nfa, np.diff(self.chains.start))
-        return self.chains.order[sure]
+        """Indices of the points of all chains with at least that `log_nfa`."""
+        enough = np.repeat(self.log_nfa >= log_nfa, np.diff(self.chains.start))
+        return self.chains.order[enough]
 
 
-def linked(points: EdgePoints, background: Background, size: tuple[int, int], low: float | None = None) -> Linked:
-    """Chains of the points of an image of that width and height; `low` is the lower limit of their gradient, grey levels
-    per pixel, or None where it follows from the background."""
+def significant_chains(
+    points: EdgePoints, background: Background, size: tuple[int, int], low: float | None = None
+) -> SignificantChains:
+    """Chains of the points of an image of that width and height; `low` is the low threshold of their gradient, grey levels
+    per pixel, or None if it follows from the background."""
     scale: Any = np.maximum(points.scale, np.float32(1e-12))
     z_low: Any = chain_significance.Z_LOW if low is None else np.float32(low) / scale
     chains = link_chains(points, size[0], chain_significance.weights(points.strength / scale, z_low))
@@ -46,4 +48,4 @@ def linked(points: EdgePoints, background: Background, size: tuple[int, int], lo
         background.correlation,
         size[0] * size[1],
     )
-    return Linked(chains, log_nfa)
+    return SignificantChains(chains, log_nfa)

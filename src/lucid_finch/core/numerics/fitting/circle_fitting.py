@@ -519,7 +519,7 @@ class Rims:
         return self.support[np.repeat(self.start[rows] - first, count) + np.arange(len(owner))], owner
 
 
-def fit_rims(
+def fit_circles(
     filed: Filed, centres: Centres, radius: tuple[float, float], least_seen: float, density: Floats, block: int, most: int = 4000
 ) -> Rims:
     """Circles around the centres whose rims are seen at least to the share `least_seen`. Raises `Cancelled`."""
@@ -605,7 +605,7 @@ def likely_rims(columns: dict[str, NDArray[np.float64]]) -> NDArray[np.bool_]:
     return np.asarray((columns["fidelity"] > 0.5) & (columns["turning"] > 0.35) & (columns["coverage"] > 0.3))
 
 
-def refined_rims(pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: Floats, y: Floats, rims: Rims, sigma: float) -> Rims:
+def refine_circles(pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: Floats, y: Floats, rims: Rims, sigma: float) -> Rims:
     """The circles laid through what is measured across their rims, with contrast and standard deviations as columns more.
     Those that are hardly circles stay where they are. `x`, `y`: the edge points, whose smoothing was `sigma`."""
     c = dict(rims.columns)

@@ -338,7 +338,7 @@ def _lay(  # type: ignore[no-untyped-def]
                     explained[i] = True
 
 
-def lay_ellipses(
+def fit_ellipses(
     filed: Filed, seeds: Seeds, arcs: Arcs, axis: tuple[float, float], flattest: float, least_seen: float, density: Floats,
     block: int, most: int = 4000,
 ) -> Rims:  # fmt: skip
@@ -368,9 +368,7 @@ def lay_ellipses(
     return Rims(columns, start[: n + 1].copy(), filed.order[support[:used]], place[:used].astype(float))
 
 
-def refined_ellipses(
-    pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: Floats, y: Floats, rims: Rims, sigma: float
-) -> Rims:
+def refine_ellipses(pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: Floats, y: Floats, rims: Rims, sigma: float) -> Rims:
     """The ellipses laid through what is measured across their rims, with contrast and standard deviations as columns more.
     Those that are hardly ellipses stay where they are. `x`, `y`: the edge points, whose smoothing was `sigma`."""
     c = dict(rims.columns)

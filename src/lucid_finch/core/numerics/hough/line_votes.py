@@ -1,10 +1,10 @@
-"""Straight lines out of edge points: votes over angle and offset, and the points that support each line that they point to.
+"""Straight lines from edge points: votes over angle and offset, and the points that support each line.
 
-Each point votes for the normals within a fan around its gradient (Duda and Hart, CACM 15(1), 1972; the fan after O'Gorman and
-Clowes, IEEE Trans. Comput. 25(4), 1976), as wide as its direction is unsure. The strongest cells are visited first; a line is
-refined on the points near it, and those that it explains withdraw their votes (Matas, Galambos and Kittler, CVIU 78(1), 2000,
-withdraw likewise). Whether a stretch of a line is none of the background's doing is told as in Desolneux, Moisan and Morel
-(IJCV 40(1), 2000): how unlikely it is that so many of its independent steps hold a background point of that direction.
+Each point votes for the normals within the angular uncertainty of its gradient (Duda and Hart, CACM 15(1), 1972; the limits after
+O'Gorman and Clowes, IEEE Trans. Comput. 25(4), 1976). The strongest cells are visited first; a line is refined on the points near
+it, and those that it explains withdraw their votes (as in Matas, Galambos and Kittler, CVIU 78(1), 2000). The significance of a
+stretch of a line follows Desolneux, Moisan and Morel (IJCV 40(1), 2000): how unlikely it is that so many of its independent steps
+hold a background point of that direction.
 """
 
 from __future__ import annotations
@@ -34,7 +34,7 @@ _NEAR = 1.25
 """px: points so near to a line support it."""
 _AGREES = math.sin(0.36)
 """Points whose normal lies within 20 degrees of a line's support it; they vote for fewer, where they are surer."""
-_BLOCK = 64
+DENSITY_BLOCK = 64
 _MOST_PIECES = 256
 _AROUND = 8.0
 """px around a line within which points are looked up for it while it moves."""
@@ -44,23 +44,23 @@ _STANDING_OUT = 5.0
 
 
 @dataclass(frozen=True)
-class Voters:
-    """Edge points as they vote: places from the centre of the image, unit normals, half the width of the fan, weight."""
+class VotingPoints:
+    """Edge points as they vote: places from the centre of the image, unit normals, half the width of the angle_error, weight."""
 
     x: Floats
     y: Floats
     nx: Floats
     ny: Floats
-    fan: Floats
+    angle_error: Floats
     """Radians."""
     weight: NDArray[np.int32]
 
     def __len__(self) -> int:
         return len(self.x)
 
-    def taken(self, rows: NDArray[Any]) -> Voters:
+    def taken(self, rows: NDArray[Any]) -> VotingPoints:
         """Some of them, or in another order."""
-        return Voters(*(getattr(self, field.name)[rows] for field in fields(self)))
+        return VotingPoints(*(getattr(self, field.name)[rows] for field in fields(self)))
 
 
 @helper
@@ -112,20 +112,20 @@ class LineSpace:
         rows = np.tile(np.arange(self.angles) * self.offsets, 3)
         return np.cos(turns).astype(np.float32), np.sin(turns).astype(np.float32), rows.astype(np.int32)
 
-    def fan(self, voters: Voters) -> tuple[NDArray[np.int32], NDArray[np.int32]]:
+    def angle_error(self, voting: VotingPoints) -> tuple[NDArray[np.int32], NDArray[np.int32]]:
         """First and last angle that each point votes for; may lie up to half a turn beyond the ends."""
         finer = np.float32(self.angles / np.pi)
-        centre = np.arctan2(voters.ny, voters.nx) % np.float32(np.pi) * finer
-        half = np.minimum(voters.fan * finer, np.float32(self.angles // 2 - 1))
-        # At least the nearest angle, however narrow the fan.
+        centre = np.arctan2(voting.ny, voting.nx) % np.float32(np.pi) * finer
+        half = np.minimum(voting.angle_error * finer, np.float32(self.angles // 2 - 1))
+        # At least the nearest angle, however narrow the angle_error.
         near = np.floor(centre + np.float32(0.5))
         low = np.minimum(np.ceil(centre - half), near).astype(np.int32)
         return low, np.maximum(np.floor(centre + half), near).astype(np.int32)
 
 
 @kernel
-def _join(at, x, y, nx, ny, fan, weight, run, out, heavy):  # type: ignore[no-untyped-def]
-    """Runs of neighbours along chains: means of place, direction and fan; `at`: the point at each place along the chains."""
+def _join(at, x, y, nx, ny, angle_error, weight, run, out, heavy):  # type: ignore[no-untyped-def]
+    """Runs of neighbours along chains: mean position, direction and uncertainty; `at`: the point at each place of the chains."""
     made, count = 0, 0
     sums = np.zeros(5)
     for place in range(at.size):
@@ -146,31 +146,31 @@ def _join(at, x, y, nx, ny, fan, weight, run, out, heavy):  # type: ignore[no-un
         sums[1] += y[i]
         sums[2] += nx[i]
         sums[3] += ny[i]
-        sums[4] += fan[i]
+        sums[4] += angle_error[i]
         heavy[made] += weight[i]
         run[i] = made
         count += 1
     return made
 
 
-def _runs(voters: Voters, along: NDArray[np.int32]) -> tuple[Voters, NDArray[np.int32]]:
+def _runs(voting: VotingPoints, along: NDArray[np.int32]) -> tuple[VotingPoints, NDArray[np.int32]]:
     """Neighbours along chains as one voter each, and which of these each voter has become part of."""
-    n = len(voters)
+    n = len(voting)
     # A place more than there are points ends the last run.
     at = np.full(int(along.max(initial=0)) + 2, -1, np.int32)
     at[along] = np.arange(n, dtype=np.int32)
     run, out, heavy = np.empty(n, np.int32), np.empty((5, n), np.float32), np.empty(n + 1, np.int32)
-    made = _join(at, voters.x, voters.y, voters.nx, voters.ny, voters.fan, voters.weight, run, out, heavy)
-    x, y, nx, ny, fan = (row[:made].copy() for row in out)
-    return Voters(x, y, nx, ny, fan, heavy[:made].copy()), run
+    made = _join(at, voting.x, voting.y, voting.nx, voting.ny, voting.angle_error, voting.weight, run, out, heavy)
+    x, y, nx, ny, angle_error = (row[:made].copy() for row in out)
+    return VotingPoints(x, y, nx, ny, angle_error, heavy[:made].copy()), run
 
 
-def line_votes(voters: Voters, space: LineSpace) -> NDArray[np.int32]:
-    """(angles, offsets) votes of all points, each for the normals of its fan, weighted."""
+def line_votes(voting: VotingPoints, space: LineSpace) -> NDArray[np.int32]:
+    """(angles, offsets) votes of all points, each for the normals of its angle_error, weighted."""
     votes = np.zeros((space.angles, space.offsets), np.int32)
-    low, high = space.fan(voters)
+    low, high = space.angle_error(voting)
     middle, finer = np.float32(space.middle + 0.5), np.float32(1 / space.step)
-    _vote(voters.x, voters.y, low, high, voters.weight, *space.tables(), middle, finer, votes.ravel())
+    _vote(voting.x, voting.y, low, high, voting.weight, *space.tables(), middle, finer, votes.ravel())
     return votes
 
 
@@ -480,17 +480,17 @@ class Traced:
 
 def block_density(x: Any, y: Any, width: int, height: int) -> Floats:
     """Edge points a pixel in blocks of 64 px; at least what ten points a block would be."""
-    across, down = -(-width // _BLOCK), -(-height // _BLOCK)
-    row, column = (np.clip(v, 0, size - 1).astype(np.int64) // _BLOCK for v, size in ((y, height), (x, width)))
+    across, down = -(-width // DENSITY_BLOCK), -(-height // DENSITY_BLOCK)
+    row, column = (np.clip(v, 0, size - 1).astype(np.int64) // DENSITY_BLOCK for v, size in ((y, height), (x, width)))
     where = row * across + column
     counts = np.bincount(where, minlength=across * down).reshape(down, across)
-    high = np.minimum(_BLOCK, height - np.arange(down) * _BLOCK)
-    wide = np.minimum(_BLOCK, width - np.arange(across) * _BLOCK)
+    high = np.minimum(DENSITY_BLOCK, height - np.arange(down) * DENSITY_BLOCK)
+    wide = np.minimum(DENSITY_BLOCK, width - np.arange(across) * DENSITY_BLOCK)
     return (counts / np.maximum(np.outer(high, wide), 256)).astype(np.float32)
 
 
 def trace_lines(
-    voters: Voters, along: NDArray[np.int32], space: LineSpace, width: int, height: int, step: float, cost: float,
+    voting: VotingPoints, along: NDArray[np.int32], space: LineSpace, width: int, height: int, step: float, cost: float,
     slack: float = 0.0, most: int = 20_000,
 ) -> Traced:  # fmt: skip
     """Lines that the votes point to, each with the points within 1.25 px of it on stretches that hold together.
@@ -499,15 +499,15 @@ def trace_lines(
     together. `step` (px) is what counts as one independent place along a line, `cost` (nats) what one more line must be worth,
     less the `slack` where near misses are wanted. Raises `Cancelled`.
     """
-    n = len(voters)
+    n = len(voting)
     left, top = 0.5 * (width - 1), 0.5 * (height - 1)
-    runs, run = _runs(voters, along)
+    runs, run = _runs(voting, along)
     votes = line_votes(runs, space)
-    low, high = space.fan(runs)
-    tiles = tiled(voters.x, voters.y, (width, height), left + 0.5, top + 0.5)
+    low, high = space.angle_error(runs)
+    tiles = tiled(voting.x, voting.y, (width, height), left + 0.5, top + 0.5)
     by = tiles.order
-    voters, run = voters.taken(by), run[by]
-    density = block_density(voters.x + np.float32(left), voters.y + np.float32(top), width, height)
+    voting, run = voting.taken(by), run[by]
+    density = block_density(voting.x + np.float32(left), voting.y + np.float32(top), width, height)
     taken = np.zeros(n, np.uint8)
     theta, rho, chance = np.empty(most), np.empty(most), np.empty(most)
     start, support, state = np.zeros(most + 1, np.int64), np.empty(n, np.int32), np.zeros(1, np.int64)
@@ -525,8 +525,8 @@ def trace_lines(
             raise Cancelled()
         threshold = max(threshold * _FALL, lowest)
         found = _trace(
-            voters.x, voters.y, voters.nx, voters.ny, voters.weight, run, runs.x, runs.y, low, high, votes, cosines, sines, rows,
-            space.step, space.middle, tiles.first, tiles.across, tiles.down, space.reach, density, _BLOCK, left, top,
+            voting.x, voting.y, voting.nx, voting.ny, voting.weight, run, runs.x, runs.y, low, high, votes, cosines, sines, rows,
+            space.step, space.middle, tiles.first, tiles.across, tiles.down, space.reach, density, DENSITY_BLOCK, left, top,
             fewest, int(threshold), step, max(cost - slack, 1.0), _JOINED, _NEAR, taken, found, theta, rho,
             chance, start, support, state,
         )  # fmt: skip

@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from lucid_finch.core.numerics.hough.line_votes import _JOINED, _MOST_PIECES, Traced, Voters, _entropy, _pieces, best_parts
+from lucid_finch.core.numerics.hough.line_votes import _JOINED, _MOST_PIECES, Traced, VotingPoints, _entropy, _pieces, best_parts
 from lucid_finch.core.numerics.profiles.normal_profiles import cross_sections
 from lucid_finch.core.numerics.runtime.compiling import kernel
 
@@ -213,7 +213,7 @@ def _cut(  # type: ignore[no-untyped-def]
     return made, used, longest
 
 
-def cut_segments(voters: Voters, traced: Traced, reach: float, bridge: float | None, grain: float) -> Segments:
+def cut_segments(voting: VotingPoints, traced: Traced, reach: float, bridge: float | None, grain: float) -> Segments:
     """Segments of all lines; `bridge` (px): the longest gap that is joined, None: by worth. `grain` (px): how far the errors
     of neighbouring points are alike (one standard deviation of what smoothed them)."""
     lines = len(traced.theta)
@@ -221,7 +221,7 @@ def cut_segments(voters: Voters, traced: Traced, reach: float, bridge: float | N
     out, line = np.empty((len(COLUMNS), room)), np.empty(room, np.int64)
     start, support = np.zeros(room + 1, np.int64), np.empty(max(len(traced.support), 1), np.int32)
     made, used, longest = _cut(
-        voters.x, voters.y, voters.nx, voters.ny, voters.weight, traced.theta, traced.rho, traced.start, traced.support, reach,
+        voting.x, voting.y, voting.nx, voting.ny, voting.weight, traced.theta, traced.rho, traced.start, traced.support, reach,
         -1.0 if bridge is None else float(bridge), traced.step, traced.cost, traced.slack, traced.chance, _JOINED,
         _SQUARES * grain, out, line, start, support,
     )  # fmt: skip
@@ -303,7 +303,7 @@ def _straighten(along, slope, bend, third, first, theta, rho, moved, shift, told
 
 
 def refined(
-    pixels: NDArray[Any], mask: NDArray[np.bool_] | None, voters: Voters, segments: Segments, rows: NDArray[np.int64]
+    pixels: NDArray[Any], mask: NDArray[np.bool_] | None, voting: VotingPoints, segments: Segments, rows: NDArray[np.int64]
 ) -> Segments:
     """The segments with those of `rows` laid through what is measured across them; one that has neighbours stays as it is."""
     if not len(rows):
@@ -312,7 +312,7 @@ def refined(
     count = np.diff(segments.start)[rows]
     start = np.concatenate([[0], np.cumsum(count)]).astype(np.int64)
     points = segments.support[np.repeat(segments.start[rows] - start[:-1], count) + np.arange(start[-1])]
-    x, y = voters.x[points].astype(float), voters.y[points].astype(float)
+    x, y = voting.x[points].astype(float), voting.y[points].astype(float)
     theta, rho = segments.columns["theta"][rows].copy(), segments.columns["rho"][rows].copy()
     moved, told, first = np.zeros(len(rows)), np.empty((5, len(rows))), np.zeros(len(rows) + 1, np.int64)
     feet, along, shift = np.empty((4, len(x))), np.empty(len(x)), np.empty(len(x))

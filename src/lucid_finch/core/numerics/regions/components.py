@@ -1,8 +1,8 @@
 """Parts of a binary image: connected components of both colours with moments, and which lies inside which.
 
 Foreground is connected over eight neighbours, background over four. A part is what lies right within one border
-(`numerics.regions.borders`) and in none of those inside it, so that parts need no labels of pixels: each run of a row belongs to the
-border at its left end, or to what is around that one. Area, centroid and second moments follow from the runs in closed form.
+(`numerics.regions.borders`) and in none of those inside it, so that parts need no labels of pixels: each run of a row belongs to
+the border at its left end, or to what is around that one. Area, centroid and second moments follow from the runs in closed form.
 """
 
 from __future__ import annotations

@@ -19,7 +19,7 @@ _CHUNK = 2000
 _EVERY = 3
 """Contrast is measured at one crack in so many."""
 
-BLOCKED = np.float32(-1e30)
+MASKED = np.float32(-1e30)
 """Level of a pixel that is not looked at."""
 
 
@@ -50,7 +50,7 @@ def _cross(level, near, codes, start, first, last, x, y, sums):  # type: ignore[
                 framed += 1
             else:
                 inside, outside = level[py, px], level[qy, qx]
-                if outside <= BLOCKED:
+                if outside <= MASKED:
                     framed += 1
                 else:
                     share = inside / (inside - outside)
@@ -61,7 +61,7 @@ def _cross(level, near, codes, start, first, last, x, y, sums):  # type: ignore[
                     iy, ix, oy, ox = py - 3 * dy, px - 3 * dx, qy + 3 * dy, qx + 3 * dx
                     if told and 0 <= iy < height and 0 <= ix < width and 0 <= oy < height and 0 <= ox < width:
                         a, b = level[iy, ix], level[oy, ox]
-                        if a > BLOCKED and b > BLOCKED:
+                        if a > MASKED and b > MASKED:
                             contrast += a - b
                             rise += inside - outside
                             clear += 1
@@ -98,7 +98,7 @@ def cross_level(
 ) -> Crossings:
     """Sub-pixel places along borders, linearly between a pixel inside (level > 0) and its neighbour outside.
 
-    `level` is (H, W), `BLOCKED` where nothing is looked at; `near` marks pixels (1) that support a border. Raises `Cancelled`.
+    `level` is (H, W), `MASKED` where nothing is looked at; `near` marks pixels (1) that support a border. Raises `Cancelled`.
     """
     # A whole plane of zeros would cost more than all the rest: its pages are fresh.
     near = np.zeros((0, 0), np.uint8) if near is None else near

@@ -1,7 +1,7 @@
-"""Levels that part an image in two: from its histogram, from a window around each pixel, or from its edges.
+"""Thresholds between foreground and background: from the histogram, from a window around each pixel, or from edges.
 
 The level that maximises the variance between both classes follows Otsu (IEEE SMC 9(1), 1979). A level that varies over the
-image is laid through the grey levels on its edges, which lie half-way between both sides (Yanowitz and Bruckstein, CVGIP 46,
+image passes through the grey levels on its edges, which are half-way between both sides (Yanowitz and Bruckstein, CVGIP 46,
 1989), here by averages in cells that are filled up from coarser and coarser ones (as in Gortler et al., SIGGRAPH 1996).
 """
 
@@ -26,15 +26,15 @@ _DIAGONAL = np.sqrt(6.0) * 0.6745
 
 
 @kernel
-def _byte_counts(pixels, blocked, top, bottom, counts):  # type: ignore[no-untyped-def]
+def _byte_counts(pixels, masked, top, bottom, counts):  # type: ignore[no-untyped-def]
     """How often each value of a byte occurs; four tables, since equal neighbours would wait for each other."""
     width = pixels.shape[1]
     whole = width // 4 * 4
     for y in range(top, bottom):
         row = pixels[y]
-        if blocked.shape[0] > 1 or blocked.shape[1] == width:
+        if masked.shape[0] > 1 or masked.shape[1] == width:
             for x in range(width):
-                counts[0, row[x]] += 1 - min(blocked[y, x], 1)
+                counts[0, row[x]] += 1 - min(masked[y, x], 1)
             continue
         for x in range(0, whole, 4):
             counts[0, row[x]] += 1
@@ -46,28 +46,28 @@ def _byte_counts(pixels, blocked, top, bottom, counts):  # type: ignore[no-untyp
 
 
 @kernel
-def _real_counts(pixels, blocked, low, factor, top, bottom, counts):  # type: ignore[no-untyped-def]
+def _real_counts(pixels, masked, low, factor, top, bottom, counts):  # type: ignore[no-untyped-def]
     """How many values fall into each bin, counted from `low` in steps of 1 / factor; values beyond go to the last ones."""
     width = pixels.shape[1]
     last = counts.shape[1] - 1
-    masked = blocked.shape[0] > 1 or blocked.shape[1] == width
+    has_mask = masked.shape[0] > 1 or masked.shape[1] == width
     for y in range(top, bottom):
         for x in range(width):
-            if masked and blocked[y, x]:
+            if has_mask and masked[y, x]:
                 continue
             value = (np.float32(pixels[y, x]) - low) * factor
             counts[0, min(max(int(value), 0), last)] += 1
 
 
-def histogram(pixels: NDArray[Any], blocked: NDArray[np.uint8] | None = None) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
-    """Counts of grey levels and the level of each count; (H, W) uint8, uint16 or float32, without `blocked` pixels."""
+def histogram(pixels: NDArray[Any], masked: NDArray[np.uint8] | None = None) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
+    """Counts of grey levels and the level of each count; (H, W) uint8, uint16 or float32, without `masked` pixels."""
     nothing = np.zeros((1, 1 if pixels.shape[1] > 1 else 2), np.uint8)
-    mask = nothing if blocked is None else blocked
+    used = nothing if masked is None else masked
     if pixels.dtype == np.uint8:
 
         def band(top: int, bottom: int) -> NDArray[np.int64]:
             counts = np.zeros((4, 256), np.int64)
-            _byte_counts(pixels, mask, top, bottom, counts)
+            _byte_counts(pixels, used, top, bottom, counts)
             return counts.sum(axis=0)
 
         return np.sum(over_bands(band, len(pixels)), axis=0), np.arange(256.0)
@@ -79,7 +79,7 @@ def histogram(pixels: NDArray[Any], blocked: NDArray[np.uint8] | None = None) ->
 
     def some(top: int, bottom: int) -> NDArray[np.int64]:
         counts = np.zeros((1, bins), np.int64)
-        _real_counts(pixels, mask, np.float32(low), np.float32(factor), top, bottom, counts)
+        _real_counts(pixels, used, np.float32(low), np.float32(factor), top, bottom, counts)
         return counts[0]
 
     levels = low + (np.arange(bins) + (0.0 if whole else 0.5)) / factor
@@ -87,15 +87,15 @@ def histogram(pixels: NDArray[Any], blocked: NDArray[np.uint8] | None = None) ->
 
 
 @dataclass(frozen=True)
-class Parting:
-    """A level that parts a histogram in two."""
+class OtsuLevel:
+    """The level that separates a histogram best into two classes."""
 
     level: float
     share: float
     """Of the variance that lies between both classes, 0 to 1."""
 
 
-def otsu(counts: NDArray[np.int64], levels: NDArray[np.float64]) -> Parting:
+def otsu(counts: NDArray[np.int64], levels: NDArray[np.float64]) -> OtsuLevel:
     """The level with the largest variance between what is above and what is not; the middle of all that do equally well."""
     weight = counts / max(int(counts.sum()), 1)
     below = np.cumsum(weight)
@@ -106,10 +106,10 @@ def otsu(counts: NDArray[np.int64], levels: NDArray[np.float64]) -> Parting:
     between = np.nan_to_num(between[:-1], nan=0.0, posinf=0.0)
     total = float((weight * (levels - mean) ** 2).sum())
     if not len(between) or total <= 0 or between.max() <= 0:
-        return Parting(float(mean), 0.0)
+        return OtsuLevel(float(mean), 0.0)
     best = np.flatnonzero(between >= between.max() * (1 - 1e-12))
     level = (levels[best[0]] + levels[best[-1] + 1]) / 2
-    return Parting(float(level), float(between.max() / total))
+    return OtsuLevel(float(level), float(between.max() / total))
 
 
 def pixel_noise(pixels: NDArray[Any]) -> float:

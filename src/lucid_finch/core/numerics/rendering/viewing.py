@@ -266,3 +266,22 @@ def tint(cover, red, green, blue, opacity, out):  # type: ignore[no-untyped-def]
             out[j, i] = (
                 (np.uint32(a) << np.uint32(24)) | (np.uint32(r) << np.uint32(16)) | (np.uint32(g) << np.uint32(8)) | np.uint32(b)
             )
+
+
+def warm_up() -> None:
+    """Compile the kernels of the window: levels, views and strokes."""
+    load()
+    out = np.zeros((4, 4), np.uint32)
+    table = np.zeros(256, np.uint32)
+    places = np.array([[1.0, 0.0, 0.0], [0.0, 1.0, 0.0]])
+    for dtype in (np.uint8, np.uint16, np.float32):
+        for channels in (1, 3):
+            level = halved(np.zeros((4, 4, channels), dtype))
+            sample(level, 0.0, 0.0, 1.0, np.float32(0), np.float32(1), table, np.uint32(0), out)
+            sample_turned(level, places, np.float32(0), np.float32(1), table, np.uint32(0), out)
+            sample_linear(level, np.zeros(2), np.zeros(2), np.zeros((2, channels)))
+            sample_values(level, places, np.zeros((4, 4), np.float32))
+    cover = np.zeros((4, 4), np.uint8)
+    points, start, chosen, closed = np.zeros((2, 2), np.float32), np.array([0, 2]), np.array([0]), np.zeros(1, bool)
+    strokes(points, 0.0, 0.0, 1.0, start, chosen, closed, 0.0, 1.0, 2.0, cover, cover.copy())
+    tint(cover, 1, 1, 1, 1.0, out)

@@ -1,4 +1,4 @@
-"""The colour direction that best separates two sampled areas, and how well any picture separates them."""
+"""How well a channel separates two sampled areas, and the colour direction that separates them best."""
 
 from __future__ import annotations
 
@@ -12,44 +12,19 @@ from numpy.typing import NDArray
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.image import Frame, Image
 from lucid_finch.core.numerics.filtering.channels import mix
-from lucid_finch.core.parameters import Parameters, gathers
-from lucid_finch.core.prepare.colour import Channel, ChannelParameters, Take
-from lucid_finch.core.prepare.step import PreparationStep
-from lucid_finch.core.regions import Region, box_in
+from lucid_finch.core.prepare.colour_channels import Take, take_channel
+from lucid_finch.core.regions import box_in
+
+AXIS = "contrast axis"
+"""Name of the colour direction that separates two sampled areas best, among the channels."""
 
 _LIGHT = 0.1
-"""Light is taken to vary by this share over the scene, though the samples may lie where it does not."""
+"""Assumed variation of the light over the scene, even if the samples do not show it."""
 
 _MOST_SAMPLED = 100_000
 
 _KEPT = 0.6
-"""Share of a sample that counts: the rest may belong to something else."""
-
-
-class ContrastAxisParameters(Parameters):
-    """Parameters of `contrast_axis`."""
-
-    inside: Region = gathers(..., label="Object", help="An area of the object, in source pixels; it shall become bright.")
-    outside: Region = gathers(
-        ..., label="Surroundings", help="An area of what surrounds it; pixels that lie in both areas count as object."
-    )
-
-
-class ContrastAxis(PreparationStep):
-    name = "contrast_axis"
-    purpose = "Turn colour to the one axis on which an object differs most from its surroundings."
-    Parameters = ContrastAxisParameters
-
-    def apply(self, image: Image, parameters: ContrastAxisParameters) -> Image:
-        """Red, green and blue summed with `axis_weights`; a grey image stays as it is."""
-        inside, outside = samples(image, parameters.inside, parameters.outside)
-        if not image.is_colour:
-            return image
-        weights = axis_weights(inside, outside, image)
-        low, high = np.minimum(weights, 0).sum(), np.maximum(weights, 0).sum()
-        result = image.with_pixels(mix(image.pixels, (float(weights[0]), float(weights[1]), float(weights[2]))), quantum=0.0)
-        black, white = image.black * high + image.white * low, image.white * high + image.black * low
-        return replace(result, black=float(black), white=float(white))
+"""Share of a sample that is used: the rest may belong to something else."""
 
 
 def samples(image: Image, inside: Any, outside: Any) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
@@ -79,7 +54,7 @@ def samples(image: Image, inside: Any, outside: Any) -> tuple[NDArray[np.float64
 
 
 def _core(values: NDArray[np.float64], image: Image) -> NDArray[np.float64]:
-    """The part of a sample that lies closest together: one that reaches over the edge of the object does no harm.
+    """The most compact part of a sample, so that one that crosses the edge of the object does no harm.
 
     Concentration steps as in Rousseeuw and Van Driessen, "A fast algorithm for the minimum covariance determinant
     estimator", Technometrics 41(3), 1999.
@@ -98,7 +73,7 @@ def _core(values: NDArray[np.float64], image: Image) -> NDArray[np.float64]:
 
 
 def _floor(image: Image) -> float:
-    """Variance below what no sample tells."""
+    """Smallest variance that a sample can show."""
     return max(image.quantum**2 / 12, (1e-3 * image.span) ** 2)
 
 
@@ -131,11 +106,11 @@ def axis_weights(inside: NDArray[np.float64], outside: NDArray[np.float64], imag
 
 
 def channel_separations(image: Image, inside: Any, outside: Any) -> list[tuple[str, float]]:
-    """Every channel of a colour image, and the contrast axis, with how well it tells two regions apart; the best first.
+    """Every channel of a colour image, and the contrast axis, with its separation of two regions; the best first.
 
-    The number is the distance of both means in standard deviations, to which noise and texture of the samples count, and
-    light that varies by a tenth: above some 3 hardly a pixel is mistaken. Hue counts as the picture that it is, with its jump
-    from 360 to 0. Raises `ParameterError`.
+    The separation is the distance of both means in standard deviations, which include noise and texture of the samples and a
+    variation of the light by a tenth: above 3 hardly a pixel is misclassified. Hue is used as the picture that it is, with its
+    jump from 360 to 0. Raises `ParameterError`.
     """
     areas = [values[:: max(1, len(values) // 4000)] for values in samples(image, inside, outside)]
     count = len(areas[0])
@@ -145,16 +120,16 @@ def channel_separations(image: Image, inside: Any, outside: Any) -> list[tuple[s
     pixels = np.ascontiguousarray(rows, np.float32)
     small = replace(image, pixels=pixels if image.is_colour else pixels[..., 0], mask=None, frame=Frame())
     if not image.is_colour:
-        return [("grey", _apart(small, count, 1))]
-    pictures = {take: Channel().apply(small, ChannelParameters(take=take)) for take in get_args(Take) if take != "weights"}
+        return [("grey", _separation(small, count, 1))]
+    pictures = {take: take_channel(small, take) for take in get_args(Take) if take != "weights"}
     weights = axis_weights(areas[0], areas[1], image)
-    pictures["contrast axis"] = small.with_pixels(mix(small.pixels, (weights[0], weights[1], weights[2])), quantum=0.0)
-    found = [(name, _apart(picture, count, 3)) for name, picture in pictures.items()]
+    pictures[AXIS] = small.with_pixels(mix(small.pixels, (weights[0], weights[1], weights[2])), quantum=0.0)
+    found = [(name, _separation(picture, count, 3)) for name, picture in pictures.items()]
     return sorted(found, key=lambda pair: -pair[1])
 
 
-def _apart(picture: Image, count: int, channels: int) -> float:
-    """How far the first `count` columns lie from the others, in spreads; row 0 is as it is, 1 and 2 in other light."""
+def _separation(picture: Image, count: int, channels: int) -> float:
+    """Separation of the first `count` columns from the others; row 0 is as it is, 1 and 2 in other light."""
     values = picture.pixels.astype(float)
     variance = max(picture.quantum**2 / 12, (1e-4 * picture.span) ** 2)
     means = []

@@ -1,0 +1,36 @@
+"""Declarations of parameters and columns that several detectors have in common."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from lucid_finch.core.detection import Column
+from lucid_finch.core.parameters import gathers, judges
+
+FALSE_ALARMS_COLUMN = Column(
+    "log_nfa", "false alarms", "", "expected number per image that is as clear; -log10 of it in files", 1, scale="expected"
+)  # fmt: skip
+
+
+def false_alarms_parameter(help: str, **extra: Any) -> Any:
+    """The expected number of false alarms in an image that is accepted."""
+    return judges(
+        0.01,
+        label="False alarms",
+        unit="per image",
+        above=0.0,
+        most=1e6,
+        usual=(1e-12, 100.0),
+        criterion="log_nfa",
+        scale="expected",
+        help=help,
+        **extra,
+    )
+
+
+def sigma_parameter(least: float = 0.3, usual: tuple[float, float] = (0.5, 6.0), help: str = "") -> Any:
+    """The smoothing before the gradient."""
+    text = "Standard deviation of the Gaussian smoothing before the gradient."
+    return gathers(
+        1.2, label="Smoothing", unit="px", least=least, most=50.0, usual=usual, help=f"{text} {help}".rstrip()
+    )  # fmt: skip
