@@ -11,7 +11,7 @@ from scipy import ndimage
 
 from benchmarks.scenes import photograph
 from benchmarks.timing import fastest as fastest_of
-from lucid_finch.core import engine
+from lucid_finch.core.execution import engine
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.regions.borders import rings_of
 from lucid_finch.core.numerics.regions.components import label_parts

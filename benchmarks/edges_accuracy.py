@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from benchmarks.scenes import blurred_step
-from lucid_finch.core.engine import detect
+from lucid_finch.core.execution.engine import detect
 from lucid_finch.core.image import Image
 
 SIZE = 161

@@ -10,9 +10,9 @@ from scipy import ndimage
 
 from benchmarks.scenes import photograph
 from benchmarks.timing import fastest
-from lucid_finch.core import engine
 from lucid_finch.core.detector import Context
 from lucid_finch.core.detectors.edges import Edges
+from lucid_finch.core.execution import engine
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.edges.background import measure_background
 from lucid_finch.core.numerics.edges.chain_significance import Z_LOW

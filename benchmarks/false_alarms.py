@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from PIL import Image as Pillow
 from scipy import ndimage
 
-from lucid_finch.core.engine import detect
+from lucid_finch.core.execution.engine import detect
 from lucid_finch.core.image import Image
 
 HEIGHT, WIDTH = 480, 640

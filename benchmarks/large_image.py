@@ -28,7 +28,7 @@ def main() -> None:
     tile = photograph()
     pixels = np.tile(tile, (SIDE // tile.shape[0] + 1, SIDE // tile.shape[1] + 1))[:SIDE, :SIDE].copy()
     bench = Bench()
-    bench.ask_unsaved = lambda: QMessageBox.StandardButton.Discard
+    bench.documents.ask_unsaved = lambda: QMessageBox.StandardButton.Discard
     bench.show()
     # Compiled kernels and libraries are there whatever is opened.
     bench.open_image(Image.from_array(tile[:400, :600].copy()))

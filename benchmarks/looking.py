@@ -23,7 +23,7 @@ FRAME = 1000 / 30
 def main() -> None:
     application = make_application()
     bench = Bench()
-    bench.ask_unsaved = lambda: QMessageBox.StandardButton.Discard
+    bench.documents.ask_unsaved = lambda: QMessageBox.StandardButton.Discard
     bench.show()
     bench.open_image(Image.from_array(photograph()))
     settle(bench)
@@ -42,7 +42,7 @@ def main() -> None:
     def hover(step: int) -> None:
         QTest.mouseMove(pane, QPoint(20 + step % (pane.width() - 40), 40 + (7 * step) % (pane.height() - 80)))
 
-    bench.show_numbers()
+    bench.drawer.show_values()
     for name in ("source", "smoothed", "magnitude"):
         bench.panes.show_map(0, name)
         settle(bench)
@@ -53,12 +53,12 @@ def main() -> None:
         report(f"numbers of magnitude, sigma {sigma:g}", times(hover))
 
     for width in (1, 21):
-        bench.measure.width_box.setValue(width)
+        bench.drawer.measure.width_box.setValue(width)
         bench.panes.show_map(0, "source")
-        bench.start_measuring("line")
+        bench.drawer.start_measuring("line")
         QTest.mousePress(pane, Qt.MouseButton.LeftButton, pos=QPoint(10, 10))
         report(f"profile over {width} px", times(hover))
-        length = bench.measure.plot.profile.at[-1] if bench.measure.plot.profile is not None else 0
+        length = bench.drawer.measure.plot.profile.at[-1] if bench.drawer.measure.plot.profile is not None else 0
         print(f"    the last line was {length:.0f} px long")
         QTest.mouseRelease(pane, Qt.MouseButton.LeftButton, pos=QPoint(200, 200))
     bench.close()

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from benchmarks.shape_scenes import ovals, score_ovals, score_strokes, strokes
-from lucid_finch.core.engine import detect
+from lucid_finch.core.execution.engine import detect
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.edges.gradients import gaussian_kernel, smoothed
 

@@ -9,12 +9,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from benchmarks.timing import fastest
-from lucid_finch.core import engine
 from lucid_finch.core.detector import Context
 from lucid_finch.core.detectors.lines import voting_points
 from lucid_finch.core.detectors.shared.edge_features import oriented_points
+from lucid_finch.core.execution import engine
 from lucid_finch.core.image import Image
-from lucid_finch.core.judging import Limit, Rivals, judge
+from lucid_finch.core.judging import Exclusions, Limit, judge
 from lucid_finch.core.numerics.edges.gradients import gaussian_kernel, smoothed
 from lucid_finch.core.numerics.hough.circle_votes import centre_votes
 from lucid_finch.core.numerics.hough.line_votes import LineSpace, VotingPoints, line_votes
@@ -94,16 +94,16 @@ def main() -> None:
     }  # fmt: skip
     took = fastest({name: partial(engine.detect, kind, image, options) for name, (kind, options) in given_to.items()})
     for name, (kind, options) in list(given_to.items())[1:]:
-        count = len(engine.detect(kind, image, options).work.candidates)
+        count = len(engine.detect(kind, image, options).task.candidates)
         share = took[name] / (2 * took["edges"] + 20e-6 * count)
         print(f"{name}: {1000 * took[name]:.0f} ms, {count} candidates; {share:.2f} of twice the edges and 20 us each")
     random = np.random.default_rng(1)
     columns = {name: random.random(10_000) for name in "abcdef"}
     limits = [Limit(name, name, "at least", 0.1) for name in columns]
     pairs = random.integers(0, 10_000, (30_000, 2))
-    rivals = Rivals("overlap", pairs[pairs[:, 0] != pairs[:, 1]], np.ones(int((pairs[:, 0] != pairs[:, 1]).sum())), 0.5)
-    took = fastest({"judge": lambda: judge(columns, limits, columns["a"], rivals)})
-    print(f"judging 10,000 candidates by six limits with 30,000 pairs of rivals: {1000 * took['judge']:.2f} ms (asked 5)")
+    exclusions = Exclusions("overlap", pairs[pairs[:, 0] != pairs[:, 1]], np.ones(int((pairs[:, 0] != pairs[:, 1]).sum())), 0.5)
+    took = fastest({"judge": lambda: judge(columns, limits, columns["a"], exclusions)})
+    print(f"judging 10,000 candidates by six limits with 30,000 pairs: {1000 * took['judge']:.2f} ms (asked 5)")
 
 
 if __name__ == "__main__":

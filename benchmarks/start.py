@@ -25,7 +25,7 @@ import sys
 from lucid_finch.desktop.shell.application import make_application
 app = make_application()
 from lucid_finch.desktop.shell.window import Bench
-bench = Bench(); bench.show(); bench.open_path(sys.argv[1])
+bench = Bench(); bench.show(); bench.documents.open_path(sys.argv[1])
 from PySide6.QtCore import QEventLoop
 while "source" not in bench.panes.pictures: app.processEvents(QEventLoop.ProcessEventsFlag.WaitForMoreEvents)
 app.processEvents()

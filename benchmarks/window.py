@@ -21,12 +21,12 @@ DRAGGING = 60.0
 def main() -> None:
     application = make_application()
     bench = Bench()
-    bench.ask_unsaved = lambda: QMessageBox.StandardButton.Discard
+    bench.documents.ask_unsaved = lambda: QMessageBox.StandardButton.Discard
     bench.show()
     bench.open_image(Image.from_array(photograph()))
     settle(bench)
     assert bench.study.detection is not None
-    print(f"{len(bench.study.detection.work.candidates)} candidates, {len(bench.study.detection.findings)} findings")
+    print(f"{len(bench.study.detection.task.candidates)} candidates, {len(bench.study.detection.findings)} findings")
 
     histogram = bench.settings.editors["", "false_alarms"].histogram
     assert histogram is not None

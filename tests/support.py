@@ -11,9 +11,9 @@ from PIL import Image as Pillow
 from scipy import ndimage, special
 
 from lucid_finch.core.detection import Column
-from lucid_finch.core.detector import Candidates, Context, Detector, DetectorParameters
+from lucid_finch.core.detector import Candidates, Detector, DetectorParameters, Task
 from lucid_finch.core.image import Image
-from lucid_finch.core.judging import Rivals
+from lucid_finch.core.judging import Exclusions
 from lucid_finch.core.parameters import gathers, judges
 
 
@@ -69,10 +69,8 @@ class DotsParameters(DetectorParameters):
     """Parameters of the test-only detector."""
 
     step: int = gathers(1, label="Step", help="Look at every so many rows and columns.", least=1, unit="px")
-    level_min: float = judges(
-        200.0, label="Brightness, at least", help="Darker ones are no dots.", criterion="level", unit="grey"
-    )
-    spacing: float = judges(5.0, label="Keep apart by", help="Of two closer dots the brighter one stands.", unit="px", least=0.0)
+    level_min: float = judges(200.0, label="Brightness, min", help="Darker ones are no dots.", criterion="level", unit="grey")
+    spacing: float = judges(5.0, label="Spacing, min", help="Of two closer dots the brighter one is kept.", unit="px", least=0.0)
 
 
 class Dots(Detector):
@@ -83,15 +81,16 @@ class Dots(Detector):
     Parameters = DotsParameters
     columns = (Column("level", "brightness", "grey", "grey level of the pixel", 0),)
 
-    def gather(self, image: Image, parameters: DotsParameters, context: Context) -> Any:
-        y, x = np.nonzero(image.pixels[:: parameters.step, :: parameters.step] > 100)
-        return x * parameters.step, y * parameters.step
+    def gather(self, task: Task) -> Any:
+        step = task.parameters.step
+        y, x = np.nonzero(task.image.pixels[::step, ::step] > 100)
+        return x * step, y * step
 
-    def form(self, image: Image, gathered: Any, parameters: DotsParameters) -> Candidates:
-        x, y = gathered
-        level = image.pixels[y, x].astype(float)
+    def form(self, task: Task) -> Candidates:
+        x, y = task.gathered
+        level = task.image.pixels[y, x].astype(float)
         far = np.hypot(x[:, None] - x, y[:, None] - y)
         a, b = np.nonzero(np.triu(np.ones_like(far), 1))
-        rivals = Rivals("spacing", np.stack([a, b], axis=1), -far[a, b], -parameters.spacing)
+        exclusions = Exclusions("spacing", np.stack([a, b], axis=1), -far[a, b], -task.parameters.spacing)
         columns = {"x": x.astype(float), "y": y.astype(float), "level": level, "score": level / 255}
-        return Candidates(columns, level, 3.0, rivals)
+        return Candidates(columns, level, 3.0, exclusions)

@@ -5,10 +5,11 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from lucid_finch.core import detection, engine
+from lucid_finch.core import detection
 from lucid_finch.core.detection import Detection, EvidenceMap, Findings, NearMisses
-from lucid_finch.core.engine import Engine, Run
 from lucid_finch.core.errors import Cancelled, FileError, ParameterError
+from lucid_finch.core.execution import engine
+from lucid_finch.core.execution.engine import Engine, Run
 from lucid_finch.core.explaining import Explanation, explain
 from lucid_finch.core.image import Frame, Image
 from lucid_finch.core.prepare import step_of

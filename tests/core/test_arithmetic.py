@@ -9,8 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import ndimage, special
 
-from lucid_finch.core import engine
 from lucid_finch.core.errors import ParameterError
+from lucid_finch.core.execution import engine
 from lucid_finch.core.image import Image
 from lucid_finch.core.prepare import step_of
 from lucid_finch.core.viewing.arithmetic import neighbourhood, work_out

@@ -9,9 +9,9 @@ from typing import Any
 import numpy as np
 
 from lucid_finch.command_line.batch import write_results
-from lucid_finch.core.combining import combine
-from lucid_finch.core.engine import Engine
 from lucid_finch.core.errors import ParameterError
+from lucid_finch.core.execution.combining import combine
+from lucid_finch.core.execution.engine import Engine
 from lucid_finch.core.image import Image
 from lucid_finch.core.recipe import Recipe
 from tests.files.test_images import InFolder

@@ -8,11 +8,12 @@ from unittest import mock
 
 import numpy as np
 
-from lucid_finch.core import detectors, engine
-from lucid_finch.core.cache import Cache
+from lucid_finch.core import detectors
 from lucid_finch.core.documentation import reference_page
-from lucid_finch.core.engine import Engine
 from lucid_finch.core.errors import Cancelled, ParameterError
+from lucid_finch.core.execution import engine
+from lucid_finch.core.execution.cache import Cache
+from lucid_finch.core.execution.engine import Engine
 from lucid_finch.core.explaining import explain
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.runtime import threads
@@ -48,21 +49,21 @@ class OneModuleIsEnough(unittest.TestCase):
         result = engine.detect("dots", dots_picture(), {})
         self.assertIn("finding 1", explain(result, (10, 10)).summary)
         answer = explain(result, (20, 30))
-        self.assertIn("falls short: brightness 150 grey, at least 200 wanted", answer.summary)
+        self.assertIn("fails: brightness 150 grey, at least 200 grey", answer.summary)
         change = answer.candidates[0].change
         assert change is not None
         self.assertEqual((change.values, change.gains, change.loses), ({"level_min": 150.0}, 1, 0))
         adopted = engine.detect("dots", dots_picture(), change.values)
         self.assertEqual(len(adopted.findings), 4)
-        self.assertIn("finding 1 excludes it", explain(result, (12, 11)).summary)
+        self.assertIn("finding 1 suppresses it", explain(result, (12, 11)).summary)
 
     def test_options_schema_documentation_and_recipe(self) -> None:
         page = reference_page()
         self.assertIn("### `dots`", page)
-        self.assertIn("Brightness, at least", page)
+        self.assertIn("Brightness, min", page)
         self.assertIn("detector dots", str(json_schema()))
         entry = {"name": "d", "kind": "dots", "parameters": {"level_min": 240}}
-        run = Engine().run(Recipe.make({"lucid_finch_recipe": 1, "detectors": [entry]}), dots_picture())
+        run = Engine().run(Recipe.make({"lucid_finch_recipe": 2, "detectors": [entry]}), dots_picture())
         self.assertEqual(len(run.detections["d"].findings), 2)
         with self.assertRaisesRegex(ParameterError, 'dots has no parameter "level_mni" .did you mean "level_min"'):
             engine.detect("dots", dots_picture(), {"level_mni": 3})
@@ -125,9 +126,9 @@ class Shared(unittest.TestCase):
             self.assertEqual(gather.call_count, 1)
             bench.detect("edges", picture, edges.Parameters.make({"sigma": 2.0}, "edges"))
             self.assertEqual(gather.call_count, 2)
-            same = Image.from_array(picture.pixels.copy())
-            bench.detect("edges", same, edges.Parameters.make({"sigma": 2.0}, "edges"))
-            self.assertEqual(gather.call_count, 2)
+            other = Image.from_array(picture.pixels)
+            bench.detect("edges", other, edges.Parameters.make({"sigma": 2.0}, "edges"))
+            self.assertEqual(gather.call_count, 3)
 
     def test_the_cache_is_bounded_in_bytes(self) -> None:
         cache = Cache(most_bytes=1000)
@@ -160,7 +161,7 @@ class Shared(unittest.TestCase):
             bench.detect("edges", picture, parameters, cancelled=cancelled)
         # Asked before each of the 19 bands; none of those after the third did any work.
         self.assertLess(len(asked), 25)
-        self.assertGreater(len(bench.detect("edges", picture, parameters).work.candidates), 0)
+        self.assertGreater(len(bench.detect("edges", picture, parameters).task.candidates), 0)
 
     def test_same_bytes_for_any_number_of_threads(self) -> None:
         picture = Image.from_array(noise_pictures(3, 500, 300)["white"])
@@ -168,8 +169,8 @@ class Shared(unittest.TestCase):
         try:
             for count in (1, 2, 3):
                 threads.set_thread_count(count)
-                work = engine.detect("edges", picture, {}).work
-                results.append(b"".join(np.ascontiguousarray(c).tobytes() for c in work.candidates.columns.values()))
+                task = engine.detect("edges", picture, {}).task
+                results.append(b"".join(np.ascontiguousarray(c).tobytes() for c in task.candidates.columns.values()))
         finally:
             threads.set_thread_count(2)
         self.assertEqual(len(set(results)), 1)

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import pickle
 import unittest
+from dataclasses import replace
 
 import numpy as np
 
@@ -11,9 +13,16 @@ from lucid_finch.core.image import Frame, Image
 
 
 class FromArray(unittest.TestCase):
-    def test_bytes_are_not_copied(self) -> None:
-        array = np.zeros((4, 5), np.uint8)
-        self.assertIs(Image.from_array(array).pixels, array)
+    def test_what_is_given_is_copied_unless_handed_over(self) -> None:
+        for array in (np.zeros((4, 5), np.uint8), np.zeros((4, 5, 4), np.uint8), np.zeros((4, 5), np.float32)):
+            image = Image.from_array(array)
+            array += 7
+            self.assertEqual(image.pixels.max(), 0)
+        mask = np.eye(4, dtype=bool)
+        image = Image.from_array(np.zeros((4, 4), np.uint8), mask=mask)
+        mask[:] = True
+        self.assertEqual(int(image.mask.sum()), 4)  # type: ignore[union-attr]
+        self.assertIs(Image.from_array(array, copy=False).pixels, array)
 
     def test_value_ranges(self) -> None:
         self.assertEqual((Image.from_array(np.zeros((2, 2), np.uint8)).white, 255.0), (255.0, 255.0))
@@ -68,13 +77,11 @@ class FromArray(unittest.TestCase):
         with self.assertRaisesRegex(ParameterError, "significant_bits"):
             Image.from_array(np.zeros((2, 2), np.uint8), significant_bits=9)
 
-    def test_digest_follows_the_content(self) -> None:
+    def test_every_image_has_an_identity(self) -> None:
         one = Image.from_array(np.zeros((3, 3), np.uint8))
-        same = Image.from_array(np.zeros((3, 3), np.uint8))
-        other = Image.from_array(np.ones((3, 3), np.uint8))
-        masked = Image.from_array(np.zeros((3, 3), np.uint8), mask=np.eye(3))
-        self.assertEqual(one.digest, same.digest)
-        self.assertEqual(len({one.digest, other.digest, masked.digest}), 3)
+        images = [one, Image.from_array(one.pixels), one.with_pixels(one.pixels), replace(one, name="other")]
+        images.append(pickle.loads(pickle.dumps(one)))
+        self.assertEqual(len({image.identity for image in images}), len(images))
 
 
 class Frames(unittest.TestCase):

@@ -22,8 +22,8 @@ class Declared(unittest.TestCase):
                     self.assertTrue(declared.label[0].isupper())
                     self.assertTrue(declared.help.endswith("."))
                     self.assertNotIn("None", declared.allowed)
-                    # A range may also say where to gather; what is judged by it moves live all the same.
-                    if declared.criterion and not declared.is_range:
+                    # A range or a choice may also be used before judging; a limit alone is not.
+                    if declared.criterion and not (declared.is_range or declared.choices):
                         self.assertIs(declared.stage, Stage.JUDGE)
 
     def test_lengths_are_finite(self) -> None:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import base64
+import hashlib
 import json
 import unittest
 from pathlib import Path
@@ -11,9 +13,9 @@ import jsonschema
 import numpy as np
 
 from lucid_finch.core import recipe as module
-from lucid_finch.core.engine import Engine
 from lucid_finch.core.errors import ParameterError
-from lucid_finch.core.recipe import Recipe, json_schema
+from lucid_finch.core.execution.engine import Engine
+from lucid_finch.core.recipe import Recipe, frozen, json_schema, redirected
 from lucid_finch.demo import SCENES, recipe_text
 from tests.support import disc
 
@@ -23,7 +25,7 @@ GOLDEN = Path(__file__).parent / "recipe.schema.json"
 def document(**changes: Any) -> dict[str, Any]:
     """A small recipe with some fields replaced."""
     detector = {"name": "rim", "kind": "edges", "parameters": {"sigma": 2}, "expect": {"count": 1}}
-    return {"lucid_finch_recipe": 1, "name": "r", "prepare": [{"step": "channel"}], "detectors": [detector], **changes}
+    return {"lucid_finch_recipe": 2, "name": "r", "prepare": [{"step": "channel"}], "detectors": [detector], **changes}
 
 
 class Reading(unittest.TestCase):
@@ -52,7 +54,12 @@ class Reading(unittest.TestCase):
             "no recipe of Lucid Finch": {"name": "x"},
             'two detectors are called "rim"': document(detectors=[detector, detector]),
             "combine: no detector is called": document(combine=[["a", "b"]]),
-            '"checks" is not supported': document(checks=[{"name": "c"}]),
+            "checks.0 = 3 is not allowed": document(checks=[3]),
+            "defaults = 9 is not allowed": document(defaults=9),
+            'no detector is called "b"': document(detectors=[{**detector, "anchor": "b"}]),
+            "directly or through others, to itself": document(detectors=[{**detector, "anchor": "rim"}]),
+            "have the sha256": document(assets={"0" * 64: {"media_type": "image/png", "data": "AAAA"}}),
+            "not valid base64": document(assets={"0" * 64: {"media_type": "image/png", "data": "?"}}),
             "name = 3": document(name=3),
             'expect: "cuont" is no column': document(detectors=[{**detector, "expect": {"cuont": 3}}]),
             "is reversed": document(detectors=[{**detector, "expect": {"count": [5, 3]}}]),
@@ -65,8 +72,53 @@ class Reading(unittest.TestCase):
             with self.subTest(text[:5]), self.assertRaisesRegex(ParameterError, "panel"):
                 Recipe.parse(text, "panel")
 
-    def test_empty_fields_of_later_versions_are_taken(self) -> None:
-        self.assertEqual(Recipe.make(document(combine=[], calibration=None)).name, "r")
+    def test_fields_of_later_versions_are_kept(self) -> None:
+        data = base64.b64encode(b"pixels").decode()
+        sha = hashlib.sha256(b"pixels").hexdigest()
+        scan = {"name": "scan", "kind": "edge_scan", "parameters": {"reference_line": "other"}, "track": True}
+        given = document(
+            checks=[{"name": "c"}], measures=[{"of": "rim"}], calibration={"scale": 0.1},
+            assets={sha: {"media_type": "image/png", "data": data}},
+            detectors=[*document()["detectors"], {**scan, "anchor": "rim"}, {"name": "other", "kind": "edge_scan"}],
+        )  # fmt: skip
+        recipe = Recipe.make(given)
+        again = Recipe.parse(recipe.text())
+        self.assertEqual(again.plain(), recipe.plain())
+        self.assertEqual(again.assets[sha].decoded(), b"pixels")
+        self.assertEqual(again.unused, ["measures", "checks", "calibration", "scan: anchor", "scan: track"])
+        self.assertEqual(again.detectors[1].references, {"reference_line": "other", "anchor": "rim"})
+        self.assertNotIn(data, json.dumps(recipe.sha256))
+
+    def test_references_follow_a_new_name(self) -> None:
+        scans = [{"name": n, "kind": "edge_scan", "parameters": {"reference_line": r}} for n, r in (("a", "b"), ("b", None))]
+        plain = Recipe.make(document(detectors=scans, combine=[["a", "b"]])).plain()
+        plain["detectors"][1]["name"] = "c"
+        renamed = Recipe.make(redirected(plain, {"b": "c"}))
+        self.assertEqual(renamed.detectors[0].references, {"reference_line": "c"})
+        self.assertEqual(renamed.combine, (("a", "c"),))
+        del plain["detectors"][1]
+        alone = Recipe.make(redirected(plain, {"b": None}))
+        self.assertEqual((alone.detectors[0].references, alone.combine), ({}, ()))
+
+    def test_version_1_is_upgraded(self) -> None:
+        old = document(lucid_finch_recipe=1, measures=None, calibration=None)
+        old["detectors"] = [{"name": "s", "kind": "edge_scan", "anchor": None, "parameters": {"reference_line": ""}}]
+        recipe = Recipe.make(old)
+        self.assertEqual(recipe.plain()["lucid_finch_recipe"], 2)
+        self.assertEqual((recipe.detectors[0].references, recipe.defaults), ({}, 1))
+
+    def test_a_frozen_recipe_gives_the_same_findings(self) -> None:
+        image = disc(40.0, noise=3.0)
+        kinds = ("edges", "contours", "lines", "circles", "ellipses", "edge_scan")
+        recipe = Recipe.make(document(detectors=[{"name": kind, "kind": kind} for kind in kinds]))
+        before = Engine().run(recipe, image)
+        fixed = frozen(recipe, before.detections)
+        after = Engine().run(fixed, image)
+        self.assertGreater(fixed.plain()["detectors"][1]["parameters"]["area"][0], 0)
+        for kind in kinds:
+            for column in before.detections[kind].findings:
+                one, other = (run.detections[kind].findings[column] for run in (before, after))
+                np.testing.assert_allclose(one, other, err_msg=f"{kind} {column}")
 
     def test_older_versions_are_upgraded(self) -> None:
         def upgrade(data: dict[str, Any]) -> dict[str, Any]:

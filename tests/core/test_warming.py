@@ -10,7 +10,7 @@ from pathlib import Path
 from unittest import mock
 
 from lucid_finch import core
-from lucid_finch.core import warming
+from lucid_finch.core.execution import warming
 from lucid_finch.core.numerics.runtime import kernel_cache
 
 

@@ -6,7 +6,7 @@ import unittest
 
 import numpy as np
 
-from lucid_finch.core.engine import Engine
+from lucid_finch.core.execution.engine import Engine
 from lucid_finch.core.recipe import Recipe
 from lucid_finch.demo import SCENES, recipe_text, scene
 from lucid_finch.demo.painter import Canvas, rounded_rectangle, rounded_rectangle_outline, uneven_light

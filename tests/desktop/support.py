@@ -83,7 +83,7 @@ class BenchCase(WindowCase):
     def setUp(self) -> None:
         super().setUp()
         self.bench = Bench()
-        self.bench.ask_unsaved = lambda: QMessageBox.StandardButton.Discard
+        self.bench.documents.ask_unsaved = lambda: QMessageBox.StandardButton.Discard
         self.addCleanup(self._close)
         self.bench.show()
         self.application.processEvents()

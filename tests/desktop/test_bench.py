@@ -27,13 +27,13 @@ from tests.support import disc, noise_pictures
 class Opening(BenchCase):
     def test_a_file_is_found_and_shown_with_every_stage(self) -> None:
         self.assertTrue(self.bench.empty.isVisible())
-        self.bench.open_path(self.picture_file())
+        self.bench.documents.open_path(self.picture_file())
         self.wait(lambda: "edges" in self.bench.panes.pictures and not self.bench.worker.busy)
         self.settle()
         self.assertFalse(self.bench.empty.isVisible())
         self.assertEqual(self.bench.findings.rows.rowCount(), 1)
-        self.assertEqual(self.bench.tabs.tabText(0), "Findings 1")
-        self.assertIn("160 × 160", self.bench.column.cards[SOURCE].about.text())
+        self.assertEqual(self.bench.drawer.tabText(0), "Findings 1")
+        self.assertIn("160 × 160", self.bench.recipe_cards.cards[SOURCE].about.text())
         stages = list(self.bench.strip.stages)
         self.assertEqual(stages[:4], ["source", "prepared", "smoothed", "gradient_x"])
         for name, stage in self.bench.strip.stages.items():
@@ -44,7 +44,7 @@ class Opening(BenchCase):
         before = self.bench.study.image
         broken = self.folder / "broken.png"
         broken.write_bytes(b"\x89PNG\r\n\x1a\nnot really")
-        self.bench.open_path(broken)
+        self.bench.documents.open_path(broken)
         self.wait(lambda: self.bench.failure)
         self.assertRegex(self.bench.failure, "broken.png: is damaged or cut short")
         self.assertTrue(self.bench.notice.isVisible())
@@ -69,7 +69,7 @@ class Opening(BenchCase):
         self.open(two_squares())
         (self.folder / "bad.finch.json").write_text('{"lucid_finch_recipe": 1, "detecters": []}')
         recipe = self.bench.study.recipe
-        self.bench.open_path(self.folder / "bad.finch.json")
+        self.bench.documents.open_path(self.folder / "bad.finch.json")
         self.assertRegex(self.bench.failure, 'bad.finch.json: unknown field "detecters"')
         self.assertIs(self.bench.study.recipe, recipe)
 
@@ -99,14 +99,14 @@ class Tuning(BenchCase):
 
     def test_a_limit_is_judged_at_once_without_the_worker(self) -> None:
         self.assertEqual(self.bench.findings.rows.rowCount(), 2)
-        gathered = self.bench.study.detection.work.gathered
+        gathered = self.bench.study.detection.task.gathered
         between = float(np.mean(self.bench.study.detection.findings["log_nfa"]))
         self.editor("false_alarms").histogram.limit_moved.emit(between, -1)
         self.answered()
         self.assertEqual(len(self.bench.study.detection.findings), 1)
         self.assertEqual(self.bench.findings.rows.rowCount(), 1)
-        self.assertEqual(self.bench.column.cards["edges"].count.text(), "1")
-        self.assertIs(self.bench.study.detection.work.gathered, gathered)
+        self.assertEqual(self.bench.recipe_cards.cards["edges"].count.text(), "1")
+        self.assertIs(self.bench.study.detection.task.gathered, gathered)
         self.assertEqual(len(self.bench.frames[0].pane.marks[0].start) - 1, 1)
         self.settle()
         edges = self.bench.panes.pictures["edges"].levels[0]
@@ -196,11 +196,11 @@ class Tuning(BenchCase):
     def test_a_failing_preparation_says_so_on_its_card(self) -> None:
         region = {"shape": "rectangle", "x": 900.0, "y": 10.0, "width": 5.0, "height": 5.0}
         self.bench.study.edit({"prepare": [{"step": "crop", "region": region}]}, "crop")
-        self.wait(lambda: step_card(0) in self.bench.column.failures)
-        self.assertIn("holds no pixel", self.bench.column.cards[step_card(0)].about.text())
+        self.wait(lambda: step_card(0) in self.bench.recipe_cards.failures)
+        self.assertIn("holds no pixel", self.bench.recipe_cards.cards[step_card(0)].about.text())
         self.bench.study.undo.undo()
         self.settle()
-        self.assertNotIn("holds no pixel", self.bench.column.cards[step_card(0)].about.text())
+        self.assertNotIn("holds no pixel", self.bench.recipe_cards.cards[step_card(0)].about.text())
 
     def test_region_from_the_part_in_view(self) -> None:
         self.bench.frames[0].view.set(70.0, 75.0, 3.0)
@@ -256,7 +256,7 @@ class Looking(BenchCase):
             self.assertEqual(colour.red() > 128, bright, (dx, dy))
 
     def test_maps_go_to_the_active_pane(self) -> None:
-        self.bench.activate_pane(0)
+        self.bench.panes.activate(0)
         stage = self.bench.strip.stages["gradient_y"]
         QTest.mouseClick(stage, Qt.MouseButton.LeftButton)
         self.assertEqual(self.bench.frames[0].pane.picture.name, "gradient_y")
@@ -270,7 +270,7 @@ class Looking(BenchCase):
         self.assertGreater(len(edges.levels), 1)
         for level in edges.levels:
             self.assertEqual(level.max(), 1)
-        self.bench.show_map("edges")
+        self.bench.stages.show_map("edges")
         self.bench.frames[0].view.set(150.0, 100.0, 0.4)
         shown = self.bench.frames[1].pane.grab().toImage()
         bright = sum(shown.pixelColor(x, y).red() > 200 for x in range(0, shown.width(), 2) for y in range(0, shown.height(), 2))
@@ -314,7 +314,7 @@ class Looking(BenchCase):
             apply_theme(self.application, theme)
             self.assertIs(current_theme(), theme)
             self.bench.grab()
-        self.bench.toggle_theme()
+        self.bench.appearance.toggle_theme()
         self.assertIs(current_theme(), DARK)
 
 
@@ -339,7 +339,7 @@ class Choosing(BenchCase):
         near = self.bench.study.detection.near_outlines
         self.assertGreater(len(near), 0)
         self.click(pane, pane.from_source(*near[0][len(near[0]) // 2]))
-        self.assertEqual(self.bench.tabs.currentIndex(), 1)
+        self.assertEqual(self.bench.drawer.currentIndex(), 1)
         self.assertEqual(len(self.bench.findings.selectionModel().selectedRows()), 0)
 
     def test_sorted_tables_keep_their_rows(self) -> None:
@@ -354,7 +354,7 @@ class Choosing(BenchCase):
 
     def test_copy_as_text(self) -> None:
         self.bench.findings.clearSelection()
-        self.bench.copy_table()
+        self.bench.drawer.copy_table()
         lines = self.application.clipboard().text().splitlines()
         self.assertEqual(len(lines), 3)
         self.assertEqual(lines[0].split("\t")[0], "id")
@@ -374,18 +374,18 @@ class Choosing(BenchCase):
         pane = self.bench.frames[0].pane
         self.bench.actions_by_name["ask"].setChecked(True)
         self.click(pane, pane.from_source(30.0, 75.0))
-        self.assertTrue(self.bench.answer.isVisible())
+        self.assertTrue(self.bench.explanation.isVisible())
         self.assertFalse(self.bench.actions_by_name["ask"].isChecked())
-        answer = self.bench.answer.explanation
+        answer = self.bench.explanation.explanation
         self.assertEqual(answer.candidates[0].outcome, "short")
         marks = len(pane.marks)
-        self.bench.answer.previewed.emit(answer.candidates[0].change)
+        self.bench.explanation.previewed.emit(answer.candidates[0].change)
         self.assertEqual(len(pane.marks), marks + 1)
-        self.bench.answer.previewed.emit(None)
-        buttons = [b for b in self.bench.answer.findChildren(QPushButton) if "admits this" in b.accessibleName()]
+        self.bench.explanation.previewed.emit(None)
+        buttons = [b for b in self.bench.explanation.findChildren(QPushButton) if "admits this" in b.accessibleName()]
         buttons[0].click()
         self.answered()
-        self.assertFalse(self.bench.answer.isVisible())
+        self.assertFalse(self.bench.explanation.isVisible())
         self.assertGreaterEqual(self.bench.findings.rows.rowCount(), 1)
         self.bench.study.undo.undo()
         self.answered()
@@ -394,9 +394,9 @@ class Choosing(BenchCase):
     def test_ask_why_where_nothing_is(self) -> None:
         pane = self.bench.frames[1].pane
         self.click(pane, pane.from_source(10.0, 190.0), Qt.KeyboardModifier.ShiftModifier)
-        self.assertRegex(self.bench.answer.explanation.summary, "no candidate lies here|falls short")
+        self.assertRegex(self.bench.explanation.explanation.summary, "no candidate lies here|falls short")
         QTest.keyClick(self.bench, Qt.Key.Key_Escape)
-        self.assertFalse(self.bench.answer.isVisible())
+        self.assertFalse(self.bench.explanation.isVisible())
 
 
 class Saving(BenchCase):
@@ -404,14 +404,14 @@ class Saving(BenchCase):
         from lucid_finch.command_line.main import main
 
         picture = self.picture_file("s.png", two_squares())
-        self.bench.open_path(picture)
+        self.bench.documents.open_path(picture)
         self.wait(lambda: self.bench.study.detection is not None)
         self.bench.settings.editors["", "sigma"].edited.emit("sigma", 1.7, False)
         self.settle()
         self.assertTrue(self.bench.study.unsaved)
         self.assertIn("•", self.bench.bar.title.text())
         path = self.folder / "mine.finch.json"
-        self.assertTrue(self.bench.save_to(path))
+        self.assertTrue(self.bench.documents.save_to(path))
         self.assertFalse(self.bench.study.unsaved)
         self.bench.exporter.export_to(self.folder / "window")
         self.wait(lambda: self.bench.notice.isVisible())
@@ -427,20 +427,20 @@ class Saving(BenchCase):
 
     def test_saving_where_it_cannot_be_written(self) -> None:
         (self.folder / "file").write_text("")
-        self.assertFalse(self.bench.save_to(self.folder / "file" / "r.finch.json"))
+        self.assertFalse(self.bench.documents.save_to(self.folder / "file" / "r.finch.json"))
         self.assertIn("cannot be written", self.bench.failure)
 
     def test_unsaved_changes_are_asked_for(self) -> None:
         self.bench.study.edit({"name": "changed"}, "rename")
         answers = iter([QMessageBox.StandardButton.Cancel])
-        self.bench.ask_unsaved = lambda: next(answers)
+        self.bench.documents.ask_unsaved = lambda: next(answers)
         self.bench.close()
         self.assertTrue(self.bench.isVisible())
         fresh_recipe().save(self.folder / "other.finch.json")
-        self.bench.ask_unsaved = lambda: QMessageBox.StandardButton.Cancel
-        self.bench.open_path(self.folder / "other.finch.json")
+        self.bench.documents.ask_unsaved = lambda: QMessageBox.StandardButton.Cancel
+        self.bench.documents.open_path(self.folder / "other.finch.json")
         self.assertEqual(self.bench.study.recipe.name, "changed")
-        self.bench.ask_unsaved = lambda: QMessageBox.StandardButton.Discard
+        self.bench.documents.ask_unsaved = lambda: QMessageBox.StandardButton.Discard
 
     def test_export_without_an_image(self) -> None:
         self.bench.exporter.export_to(self.folder)
@@ -463,7 +463,7 @@ class Working(BenchCase):
             release.wait(20)
             return disc(20.0)
 
-        self.bench.submit_image(slow, "slow work")
+        self.bench.documents.submit_image(slow, "slow work")
         self.wait(lambda: self.bench.bar.stop.isVisible(), what="the button that cancels")
         self.assertTrue(self.bench.bar.progress.isVisible())
         QTest.mouseClick(self.bench.bar.stop, Qt.MouseButton.LeftButton)

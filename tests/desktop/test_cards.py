@@ -8,7 +8,7 @@ import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 
-from lucid_finch.core.engine import Engine
+from lucid_finch.core.execution.engine import Engine
 from lucid_finch.core.image import Image
 from lucid_finch.core.recipe import Recipe
 from lucid_finch.desktop.study.study import SOURCE, Study, step_card
@@ -51,12 +51,12 @@ class Cards(BenchCase):
     def test_switched_off_means_not_run(self) -> None:
         self.study.duplicate("edges")
         self.settle()
-        card = self.bench.column.cards["edges"]
+        card = self.bench.recipe_cards.cards["edges"]
         QTest.mouseClick(card.on, Qt.MouseButton.LeftButton)
         self.settle()
         self.assertEqual(set(self.study.detections), {"edges 2"})
         self.assertFalse(self.study.recipe.detectors[0].on)
-        self.assertIn("off", self.bench.column.cards["edges"].about.text())
+        self.assertIn("off", self.bench.recipe_cards.cards["edges"].about.text())
         again = Recipe.parse(self.study.recipe.text())
         self.assertEqual([e.on for e in again.detectors], [False, True])
         run = Engine().run(again, self.study.image)
@@ -78,12 +78,12 @@ class Cards(BenchCase):
         self.study.duplicate("edges")
         self.study.choose("edges")
         self.bench.actions_by_name["rename"].trigger()
-        field = self.bench.column.cards["edges"].field
+        field = self.bench.recipe_cards.cards["edges"].field
         self.assertFalse(field.isHidden())
         field.setText("edges 2")
         QTest.keyClick(field, Qt.Key.Key_Return)
         self.assertIn('two detectors are called "edges 2"', self.bench.failure)
-        self.bench.column.cards["edges"].start_rename()
+        self.bench.recipe_cards.cards["edges"].start_rename()
         field.setText("rim")
         QTest.keyClick(field, Qt.Key.Key_Return)
         self.settle()
@@ -120,10 +120,10 @@ class Cards(BenchCase):
         region = {"shape": "rectangle", "x": 900.0, "y": 10.0, "width": 5.0, "height": 5.0}
         self.study.edit_step(1, {"region": region}, "crop")
         self.study.add_step("tone")
-        self.wait(lambda: step_card(1) in self.bench.column.failures)
+        self.wait(lambda: step_card(1) in self.bench.recipe_cards.failures)
         self.settle()
-        self.assertIn("holds no pixel", self.bench.column.cards[step_card(1)].about.text())
-        self.assertEqual(self.bench.column.cards[step_card(1)].count.text(), "!")
+        self.assertIn("holds no pixel", self.bench.recipe_cards.cards[step_card(1)].about.text())
+        self.assertEqual(self.bench.recipe_cards.cards[step_card(1)].count.text(), "!")
         self.assertEqual(self.bench.findings.rows.rowCount(), 2)
 
     def test_an_expected_count_is_marked_where_it_differs(self) -> None:
@@ -132,11 +132,11 @@ class Cards(BenchCase):
         field.editingFinished.emit()
         self.settle()
         self.assertEqual(self.study.recipe.detectors[0].expect, {"count": 2})
-        self.assertNotIn("expected", self.bench.column.cards["edges"].about.text())
+        self.assertNotIn("expected", self.bench.recipe_cards.cards["edges"].about.text())
         field.setText("3, 5")
         field.editingFinished.emit()
         self.settle()
-        self.assertIn("count 2, expected 3 to 5", self.bench.column.cards["edges"].about.text())
+        self.assertIn("count 2, expected 3 to 5", self.bench.recipe_cards.cards["edges"].about.text())
         field.setText("many")
         field.editingFinished.emit()
         self.assertIn("whole numbers", self.bench.failure)
@@ -145,12 +145,12 @@ class Cards(BenchCase):
         self.assertEqual(self.study.recipe.detectors[0].expect, {})
 
     def test_the_menu_offers_what_the_keys_do(self) -> None:
-        texts = [a.text() for a in self.bench.column.card_menu("edges").actions()]
+        texts = [a.text() for a in self.bench.recipe_cards.card_menu("edges").actions()]
         self.assertEqual(
             texts,
             ["Rename", "Own preparation", "Merge findings with", "Duplicate", "Move up", "Move down", "Switch off", "", "Remove"],
         )
-        self.assertNotIn("Rename", [a.text() for a in self.bench.column.card_menu(step_card(0)).actions()])
+        self.assertNotIn("Rename", [a.text() for a in self.bench.recipe_cards.card_menu(step_card(0)).actions()])
 
     def test_everything_off_is_an_empty_answer(self) -> None:
         self.study.switch("edges", False)
@@ -186,22 +186,22 @@ class Merging(BenchCase):
         study.add_detector("circles")
         study.add_detector("contours")
         self.settle()
-        self.assertTrue(self.bench.column.merged.isHidden())
-        menu = self.bench.column.card_menu("circles")
+        self.assertTrue(self.bench.recipe_cards.merged.isHidden())
+        menu = self.bench.recipe_cards.card_menu("circles")
         merge = next(a.menu() for a in menu.actions() if a.text() == "Merge findings with")
         action = next(a for a in merge.actions() if a.text() == "contours")
         self.assertFalse(action.isChecked())
         action.trigger()
         self.settle()
         self.assertEqual(study.recipe.combine, (("circles", "contours"),))
-        self.assertEqual(self.bench.column.merged.text(), "circles + contours: 1 merged, 1 found twice")
-        self.assertTrue(self.bench.tabs.isTabVisible(5))
-        self.assertEqual(self.bench.tabs.tabText(5), "Merged 1")
+        self.assertEqual(self.bench.recipe_cards.merged.text(), "circles + contours: 1 merged, 1 found twice")
+        self.assertTrue(self.bench.drawer.isTabVisible(5))
+        self.assertEqual(self.bench.drawer.tabText(5), "Merged 1")
         study.merge("circles", "contours", False)
         self.settle()
         self.assertEqual(study.recipe.combine, ())
-        self.assertFalse(self.bench.tabs.isTabVisible(5))
-        self.assertTrue(self.bench.column.merged.isHidden())
+        self.assertFalse(self.bench.drawer.isTabVisible(5))
+        self.assertTrue(self.bench.recipe_cards.merged.isHidden())
         study.undo.undo()
         self.assertEqual(study.recipe.combine, (("circles", "contours"),))
 
@@ -216,8 +216,8 @@ class Merging(BenchCase):
         self.settle()
         study.merge("circles", "contours", True)
         self.settle()
-        bench.tabs.setCurrentWidget(bench.merged_page)
-        table = bench.merged_page.table
+        bench.drawer.setCurrentWidget(bench.drawer.merged_page)
+        table = bench.drawer.merged_page.table
         rows = [[table.rows.text(r, c) for c in range(table.rows.columnCount())] for r in range(table.rows.rowCount())]
         self.assertEqual([row[0] for row in rows], ["1", "2"])
         names = [c.name for c in table.rows.columns]
@@ -228,17 +228,17 @@ class Merging(BenchCase):
         self.assertEqual(sorted(int(n) for m in drawn for n in m.numbers), [1, 2])
         at = next(k for k, row in enumerate(rows) if row[names.index("detector")] == "contours" and float(row[1]) > 100)
         table.choose([at])
-        bench.merged_page.picked.emit("contours", int(rows[at][names.index("number")]))
+        bench.drawer.merged_page.picked.emit("contours", int(rows[at][names.index("number")]))
         self.settle()
         self.assertEqual(study.detector, "contours")
-        self.assertIs(bench.tabs.currentWidget(), bench.merged_page)
+        self.assertIs(bench.drawer.currentWidget(), bench.drawer.merged_page)
         chosen = [m for m in bench.frames[0].pane.marks if m.chosen]
         self.assertEqual(len(chosen), 1)
         self.assertAlmostEqual(float(chosen[0].at[0, 0]), 149.5, delta=1.5)
-        bench.merged_page.field.setText("detector = contours")
-        bench.merged_page.apply()
+        bench.drawer.merged_page.field.setText("detector = contours")
+        bench.drawer.merged_page.apply()
         self.assertEqual(table.rows.rowCount(), sum(row[names.index("detector")] == "contours" for row in rows))
-        bench.tabs.setCurrentIndex(0)
+        bench.drawer.setCurrentIndex(0)
         self.assertGreater(sum(len(m.numbers) for m in bench.frames[0].pane.marks if not m.dashed), 2)
 
 

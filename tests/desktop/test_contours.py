@@ -37,7 +37,7 @@ class Tree(WindowCase):
 class Pieces(BenchCase):
     def setUp(self) -> None:
         super().setUp()
-        self.bench.open_demo("cutouts")
+        self.bench.documents.open_demo("cutouts")
         self.settle()
 
     def editor(self, name: str) -> ParameterEditor:
@@ -63,11 +63,11 @@ class Pieces(BenchCase):
         self.assertTrue(table.rows.is_tree)
 
     def test_counts_of_shapes_stand_above_the_table(self) -> None:
-        said = self.bench.findings_page.said.text()
+        said = self.bench.drawer.findings_page.said.text()
         self.assertTrue(said.startswith("circle 9"), said)
-        self.bench.findings_page.field.setText("depth = 0")
-        self.bench.findings_page.apply()
-        self.assertEqual(self.bench.findings_page.said.text(), "20 of 28")
+        self.bench.drawer.findings_page.field.setText("depth = 0")
+        self.bench.drawer.findings_page.apply()
+        self.assertEqual(self.bench.drawer.findings_page.said.text(), "20 of 28")
 
     def test_numbers_and_names_lie_in_the_shapes(self) -> None:
         marks = next(m for m in self.bench.frames[0].pane.marks if m.names)
@@ -132,47 +132,47 @@ class Pieces(BenchCase):
 class Scans(BenchCase):
     def setUp(self) -> None:
         super().setUp()
-        self.bench.open_demo("glaze_edge")
+        self.bench.documents.open_demo("glaze_edge")
         self.settle()
 
     def test_the_chosen_row_shows_its_scan(self) -> None:
         findings = self.bench.study.detection.findings
         self.bench.choose([7], [])
-        heading, profile = self.bench.measure.seen
+        heading, profile = self.bench.drawer.measure.seen
         self.assertEqual(heading, f"scan {int(findings['scan'][7])}")
         picked = [c for c in profile.crossings if c.picked]
         self.assertEqual(len(picked), 1)
         np.testing.assert_allclose([picked[0].x, picked[0].y], [findings["x"][7], findings["y"][7]])
         self.assertGreater(abs(picked[0].slope), 0.8 * findings["strength"][7])
-        self.assertIs(self.bench.measure.plot.profile, profile)
+        self.assertIs(self.bench.drawer.measure.plot.profile, profile)
         self.bench.choose([], [0])
-        self.assertFalse(all(c.picked for c in self.bench.measure.seen[1].crossings))
-        self.bench.tabs.setCurrentWidget(self.bench.measure)
+        self.assertFalse(all(c.picked for c in self.bench.drawer.measure.seen[1].crossings))
+        self.bench.drawer.setCurrentWidget(self.bench.drawer.measure)
         self.bench.grab()
 
     def test_the_profile_follows_what_changes_and_goes_with_the_last_crossing(self) -> None:
         self.bench.choose([40], [])
-        before = self.bench.measure.seen[1]
+        before = self.bench.drawer.measure.seen[1]
         place = np.array([before.crossings[0].x, before.crossings[0].y])
         self.bench.study.edit_detector("glaze boundary", {"sigma": 4.0}, "sigma")
         self.settle()
-        heading, after = self.bench.measure.seen
+        heading, after = self.bench.drawer.measure.seen
         # The same scan, more smoothly differentiated.
         self.assertLess(np.nanmax(np.abs(after.slope)), 0.9 * np.nanmax(np.abs(before.slope)))
         self.assertLess(min(np.hypot(*(place - (c.x, c.y))) for c in after.crossings), 3.0)
-        work = self.bench.study.detection.work
+        task = self.bench.study.detection.task
         number = int(heading.split()[1])
         np.testing.assert_array_equal(
-            after.values[:, 0], work.gathered.profiles[number - 1][work.gathered.margin : -work.gathered.margin]
+            after.values[:, 0], task.gathered.profiles[number - 1][task.gathered.margin : -task.gathered.margin]
         )
         self.bench.study.remove("glaze boundary")
         self.settle()
-        self.assertIsNone(self.bench.measure.seen)
-        self.assertIsNone(self.bench.measure.plot.profile)
+        self.assertIsNone(self.bench.drawer.measure.seen)
+        self.assertIsNone(self.bench.drawer.measure.plot.profile)
 
     def test_scans_are_drawn_with_their_direction(self) -> None:
-        work = self.bench.study.detection.work
-        guides = work.detector.guides(work)
+        task = self.bench.study.detection.task
+        guides = task.detector.guides(task)
         self.assertEqual(len(guides), 16)
         for guide in guides:
             way = guide[1] - guide[0]
@@ -182,27 +182,27 @@ class Scans(BenchCase):
         self.assertEqual(sorted(len(m.start) - 1 for m in nameless), [1, 16])
 
     def test_a_scan_is_copied_as_text_and_what_is_drawn_takes_its_place(self) -> None:
-        self.bench.tabs.setCurrentWidget(self.bench.measure)
+        self.bench.drawer.setCurrentWidget(self.bench.drawer.measure)
         self.settle()
         self.bench.choose([3], [])
-        rows = self.bench.measure.text().splitlines()
-        self.assertEqual(rows[0], self.bench.measure.seen[0])
-        crossings = len(self.bench.measure.plot.profile.crossings)
+        rows = self.bench.drawer.measure.text().splitlines()
+        self.assertEqual(rows[0], self.bench.drawer.measure.seen[0])
+        crossings = len(self.bench.drawer.measure.plot.profile.crossings)
         self.assertEqual(rows.index("at\tvalue\tslope") - rows.index("edge\tat\tstd\tslope\tx\ty") - 2, crossings)
         drawn = {"shape": "line", "points": [[300.0, 200.0], [420.0, 260.0]]}
         self.bench.drawing.changed.emit("measure", drawn, False)
-        self.assertAlmostEqual(float(self.bench.measure.plot.profile.at[-1]), np.hypot(120, 60), places=6)
-        self.bench.measure.clear_button.click()
-        self.assertIs(self.bench.measure.plot.profile, self.bench.measure.seen[1])
+        self.assertAlmostEqual(float(self.bench.drawer.measure.plot.profile.at[-1]), np.hypot(120, 60), places=6)
+        self.bench.drawer.measure.clear_button.click()
+        self.assertIs(self.bench.drawer.measure.plot.profile, self.bench.drawer.measure.seen[1])
 
     def test_a_line_that_is_not_there_is_said(self) -> None:
         self.bench.study.edit_detector("glaze boundary", {"reference_line": "nowhere"}, "reference")
         self.settle()
         detection = self.bench.study.detections["glaze boundary"]
-        self.assertIn("no line of nowhere", detection.work.detector.fit_text(detection.fit))
+        self.assertIn("no line of nowhere", detection.task.detector.fit_text(detection.fit))
 
     def test_no_pane_waits_for_a_map_that_the_detector_does_not_have(self) -> None:
-        self.bench.set_panes(4)
+        self.bench.stages.set_panes(4)
         self.settle()
         evidence = self.bench.study.detection.evidence
         self.assertNotIn("magnitude", evidence)
@@ -217,7 +217,7 @@ class Scans(BenchCase):
         self.settle()
         fit = self.bench.study.detections["again"].fit
         self.assertAlmostEqual(fit["angle_to_reference"], 0.0, places=6)
-        self.assertIn("0.000° to glaze boundary", self.bench.study.detections["again"].work.detector.fit_text(fit))
+        self.assertIn("0.000° to glaze boundary", self.bench.study.detections["again"].task.detector.fit_text(fit))
         region = {**entry["parameters"]["region"], "x": 480.0, "height": 300.0}
         self.bench.study.edit_detector("glaze boundary", {"region": region}, "region")
         self.settle()

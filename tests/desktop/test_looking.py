@@ -145,7 +145,7 @@ class Regions(LookingCase):
             region = {"shape": "ellipse", "x": x, "y": 50.0, "width": 50.0, "height": 60.0}
             self.study.edit_detector("edges", {"region": region}, "away")
             self.settle()
-            self.assertIn("outside the image", self.bench.column.cards["edges"].about.text())
+            self.assertIn("outside the image", self.bench.recipe_cards.cards["edges"].about.text())
             self.assertEqual(len(self.study.detections["edges"].findings), 0)
 
     def test_a_common_region_serves_every_detector_without_one(self) -> None:
@@ -173,9 +173,9 @@ class Preparation(LookingCase):
         self.assertEqual(self.study.chosen, step_card(0, "edges 2"))
         self.study.edit_step(0, {"invert": True}, "invert", owner="edges 2")
         self.settle()
-        one, other = (self.study.detections[n].work.image.pixels for n in ("edges", "edges 2"))
+        one, other = (self.study.detections[n].task.image.pixels for n in ("edges", "edges 2"))
         np.testing.assert_allclose(other, 255 - one, atol=1e-3)
-        self.assertIn("1 tone", [label for _, label in self.bench._stages()] + [self.study.stage_title(self.study.chosen)])
+        self.assertIn("1 tone", [label for _, label in self.bench.stages.listed()] + [self.study.stage_title(self.study.chosen)])
         editor = self.bench.settings.editors["0", "gamma"]
         editor.edited.emit("gamma", 2.0, False)
         self.assertEqual(self.study.steps_of("edges 2")[0]["gamma"], 2.0)
@@ -224,7 +224,7 @@ class Preparation(LookingCase):
         QApplication.clipboard().setText("1\t2\n3\t4")
         editor.paste()
         self.settle()
-        self.assertIn("odd", self.bench.column.cards[step_card(1)].about.text())
+        self.assertIn("odd", self.bench.recipe_cards.cards[step_card(1)].about.text())
         self.study.undo.undo()
         self.settle()
         self.assertNotIn(step_card(1), self.bench.runner.failures)
@@ -253,7 +253,7 @@ class Numbers(LookingCase):
     def setUp(self) -> None:
         super().setUp()
         self.bench.actions_by_name["numbers"].trigger()
-        self.numbers = self.bench.numbers
+        self.numbers = self.bench.drawer.values
 
     def test_a_gradient_as_on_paper(self) -> None:
         self.study.edit_detector("edges", {"operator": "sobel", "sigma": 0.0}, "plain")
@@ -294,7 +294,7 @@ class Numbers(LookingCase):
         self.settle()
         self.bench.panes.show_map(0, "prepared")
         self.numbers.hold.setChecked(False)
-        self.bench.activate_pane(0)
+        self.bench.panes.activate(0)
         self.bench.frames[0].view.set_cursor((60.0, 70.0))
         self.assertIn("column 60, row 70", self.numbers.about.text())
         expected = self.study.image.pixels[69:72, 59:62].mean()
@@ -315,7 +315,7 @@ class Measuring(LookingCase):
     def test_a_line_its_profile_and_a_length_from_it(self) -> None:
         self.bench.actions_by_name["measure_line"].trigger()
         self.drag((10, 75), (140, 75))
-        page = self.bench.measure
+        page = self.bench.drawer.measure
         length = {n: v for n, v, _ in measured(page.shape)}["length"]
         self.assertAlmostEqual(length, 130, delta=1.5)
         self.bench.panes.show_map(0, "source")
@@ -353,12 +353,12 @@ class Measuring(LookingCase):
         self.bench.actions_by_name["measure_circle"].trigger()
         for place in ((70, 40), (110, 75), (70, 110)):
             self.click_at(*place)
-        self.assertEqual(self.bench.measure.shape["shape"], "circle")
-        self.assertFalse(self.bench.measure.tools["circle"].isChecked())
+        self.assertEqual(self.bench.drawer.measure.shape["shape"], "circle")
+        self.assertFalse(self.bench.drawer.measure.tools["circle"].isChecked())
         self.bench.actions_by_name["measure_angle"].trigger()
         for place in ((20, 20), (80, 20), (50, 40), (50, 120)):
             self.click_at(*place)
-        self.assertAlmostEqual(measured(self.bench.measure.shape)[0][1], 90, delta=1.5)
+        self.assertAlmostEqual(measured(self.bench.drawer.measure.shape)[0][1], 90, delta=1.5)
 
     def test_corners_stay_where_they_are(self) -> None:
         shape = {"shape": "rectangle", "x": 50.0, "y": 40.0, "width": 30.0, "height": 20.0, "angle": 25.0}
@@ -370,8 +370,8 @@ class Measuring(LookingCase):
 
 class Ranges(LookingCase):
     def test_samples_are_counted_and_one_is_adopted(self) -> None:
-        self.bench.settings.editors["", "sigma"].spread_wanted.emit("sigma")
-        card = self.bench.spread.card
+        self.bench.settings.editors["", "sigma"].sweep_wanted.emit("sigma")
+        card = self.bench.sweep.card
         self.assertTrue(card.isVisible())
         self.settle()
         self.assertTrue(5 <= len(card.views) <= 9)
@@ -386,36 +386,36 @@ class Ranges(LookingCase):
         self.assertEqual(self.study.recipe.detectors[0].made_parameters().sigma, 1.2)
 
     def test_limits_are_taken_from_the_candidates(self) -> None:
-        self.bench.spread.open("false_alarms")
+        self.bench.sweep.open("false_alarms")
         self.settle()
-        counts = [int(v.sample.text.split()[0]) for v in self.bench.spread.card.views]
+        counts = [int(v.sample.text.split()[0]) for v in self.bench.sweep.card.views]
         self.assertEqual(counts, sorted(counts))
         self.assertGreater(counts[-1], counts[0])
-        QTest.keyClick(self.bench.spread.card, Qt.Key.Key_Escape)
-        self.assertFalse(self.bench.spread.card.isVisible())
+        QTest.keyClick(self.bench.sweep.card, Qt.Key.Key_Escape)
+        self.assertFalse(self.bench.sweep.card.isVisible())
 
     def test_steps_choices_and_what_is_refused(self) -> None:
         self.study.add_step("smooth")
         self.settle()
-        self.bench.spread.open("size")
+        self.bench.sweep.open("size")
         self.settle()
-        views = self.bench.spread.card.views
+        views = self.bench.sweep.card.views
         self.assertTrue(all(v.sample.value % 2 for v in views))
-        self.bench.spread.open("method")
+        self.bench.sweep.open("method")
         self.settle()
-        self.assertEqual([v.sample.value for v in self.bench.spread.card.views], ["gaussian", "box", "median", "bilateral"])
+        self.assertEqual([v.sample.value for v in self.bench.sweep.card.views], ["gaussian", "box", "median", "bilateral"])
         self.study.edit_step(1, {"method": "box", "border": "trim"}, "trim")
-        self.bench.spread.open("size")
+        self.bench.sweep.open("size")
         self.settle()
-        self.assertTrue(all(v.sample.text for v in self.bench.spread.card.views))
+        self.assertTrue(all(v.sample.text for v in self.bench.sweep.card.views))
 
     def test_the_source_has_nothing_to_compare(self) -> None:
         self.study.choose(SOURCE)
         editor = self.bench.settings.editors["marks", "thickness"]
         self.assertTrue(editor.spread.isHidden())
-        editor.spread_wanted.emit("thickness")
+        editor.sweep_wanted.emit("thickness")
         self.assertIn("steps and detectors", self.bench.failure)
-        self.assertFalse(self.bench.spread.card.isVisible())
+        self.assertFalse(self.bench.sweep.card.isVisible())
 
     def test_values(self) -> None:
         from lucid_finch.core.detectors.edges import EdgesParameters
@@ -437,7 +437,7 @@ class Ranges(LookingCase):
 
 class Colours(BenchCase):
     def test_the_axis_and_the_channels_of_the_colour_scene(self) -> None:
-        self.bench.open_demo("glaze_swatches")
+        self.bench.documents.open_demo("glaze_swatches")
         self.settle()
         study = self.bench.study
         self.assertEqual(len(study.detections["chip outlines"].findings), 24)
@@ -451,9 +451,9 @@ class Colours(BenchCase):
         # What the guide says of the scene.
         lines = dict(line.rsplit("  ", 1) for line in self.bench.settings.separation.text().splitlines()[1:])
         self.assertEqual((lines["contrast axis"], lines["a"], lines["red"]), ("13.8", "13.6", "3.4"))
-        self.bench.spread.open("take")
+        self.bench.sweep.open("take")
         self.settle()
-        views = self.bench.spread.card.views
+        views = self.bench.sweep.card.views
         self.assertEqual(len(views), 13)
         self.assertEqual((views[0].sample.value, views[0].sample.text), ("contrast axis", "24 found"))
         self.assertEqual((views[1].sample.value, views[1].sample.text), ("a", "24 found"))
@@ -463,9 +463,9 @@ class Colours(BenchCase):
         self.assertEqual(study.steps_of("")[0], axis)
         study.undo.undo()
         self.settle()
-        self.bench.spread.open("take")
+        self.bench.sweep.open("take")
         self.settle()
-        self.click(self.bench.spread.card.views[1], QPointF(20, 20))
+        self.click(self.bench.sweep.card.views[1], QPointF(20, 20))
         self.settle()
         self.assertEqual(study.steps_of("")[0]["take"], "a")
         self.assertEqual(len(study.detections["chip outlines"].findings), 24)
@@ -502,7 +502,7 @@ class Saving(LookingCase):
         for n in range(3):
             self.picture_file(f"many/p{n}.png", two_squares())
         (folder / "broken.png").write_bytes(b"nothing")
-        self.bench.open_path(folder)
+        self.bench.documents.open_path(folder)
         self.settle()
         self.wait(lambda: not self.bench.images.busy)
         self.bench.panes.show_map(0, "edges")
@@ -532,9 +532,9 @@ class LargeImages(BenchCase):
         random = np.random.default_rng(0)
         pixels = random.integers(0, 255, (2500, 2600)).astype(np.uint8)
         self.open(Image.from_array(pixels))
-        self.bench.show_numbers()
+        self.bench.drawer.show_values()
         self.bench.panes.show_map(0, "gradient_x")
-        self.bench.activate_pane(0)
+        self.bench.panes.activate(0)
         self.bench.frames[0].view.set_cursor((1203.0, 711.0))
         value = self.bench.study.detection.evidence["gradient_x"].part(1203, 711, 1204, 712)[0, 0]
-        self.assertAlmostEqual(self.bench.numbers.worked.value, float(value), delta=2e-3)
+        self.assertAlmostEqual(self.bench.drawer.values.worked.value, float(value), delta=2e-3)

@@ -11,13 +11,13 @@ from PySide6.QtGui import QColor
 from PySide6.QtTest import QTest
 
 from lucid_finch.core.detection import Column, EvidenceMap, Outlines
+from lucid_finch.core.execution.warming import warm_up_steps
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.rendering import viewing
 from lucid_finch.core.numerics.runtime.compiling import specialisations
-from lucid_finch.core.warming import warm_up_steps
 from lucid_finch.desktop.canvas import picture as picture_module
 from lucid_finch.desktop.canvas.pane import SHADES, Marks, round_values
-from lucid_finch.desktop.canvas.picture import Difference, Picture
+from lucid_finch.desktop.study.picture import Difference, Picture
 from tests.desktop.support import BenchCase, WindowCase, two_squares
 from tests.support import disc
 
@@ -50,7 +50,7 @@ class Several(BenchCase):
         self.bench.actions_by_name["link_cursor"].trigger()
         a.set_cursor((5.0, 6.0))
         self.assertEqual(b.cursor, (3.0, 4.0))
-        self.bench.activate_pane(0)
+        self.bench.panes.activate(0)
         for what in ("zoom", "place"):
             self.bench.actions_by_name[f"link_{what}"].trigger()
         self.assertEqual((b.x, b.y, b.scale), (10.0, 20.0, 6.0))
@@ -140,7 +140,7 @@ class Several(BenchCase):
         self.assertEqual(sorted(marks.shades.tolist()), [0, len(SHADES) - 1])
         self.assertIn("length", marks.scale_text)
         self.assertNotEqual(self.bench.frames[0].pane.grab().toImage(), plain)
-        self.bench.colour_by("")
+        self.bench.overlays.set_colour_by("")
         self.assertIsNone(self.bench.frames[0].pane.marks[0].shades)
 
 
@@ -161,7 +161,7 @@ class Warm(BenchCase):
         self.bench.panes.show_map(1, "prepared")
         self.bench.panes.compare(1, "difference", "smoothed")
         self.bench.findings.selectRow(0)
-        self.bench.colour_by("length")
+        self.bench.overlays.set_colour_by("length")
         self.bench.grab()
         self.assertEqual([specialisations(kernel) for kernel in kernels], before)
 
@@ -174,7 +174,7 @@ class Large(BenchCase):
             magnitude = pictures["magnitude"]
             self.assertGreater(magnitude.first, 1)
             whole = self.bench.study.detection.evidence["magnitude"].values
-            self.bench.show_map("magnitude")
+            self.bench.stages.show_map("magnitude")
             view = self.bench.frames[0].view
             for scale in (1.5, 0.4):
                 view.set(150.0, 200.0, scale)

@@ -93,16 +93,16 @@ class Monkey:
     def spread(self) -> None:
         names = [e.declared.name for e in self.plain_editors() if e.declared.type is not bool]
         if names:
-            self.bench.settings.spread_wanted.emit(self.random.choice(names))
+            self.bench.settings.sweep_wanted.emit(self.random.choice(names))
             for _ in range(self.random.randint(0, 6)):
                 QApplication.processEvents()
-            if self.bench.spread.card.views and self.random.random() < 0.5:
-                view = self.random.choice(self.bench.spread.card.views)
+            if self.bench.sweep.card.views and self.random.random() < 0.5:
+                view = self.random.choice(self.bench.sweep.card.views)
                 QTest.mouseClick(view, Qt.MouseButton.LeftButton)
 
     def tab(self) -> None:
-        self.bench.tabs.setCurrentIndex(self.random.randrange(self.bench.tabs.count()))
-        self.bench.numbers.go(self.random.randint(-1, 1), self.random.randint(-1, 1))
+        self.bench.drawer.setCurrentIndex(self.random.randrange(self.bench.drawer.count()))
+        self.bench.drawer.values.go(self.random.randint(-1, 1), self.random.randint(-1, 1))
         self.bench.actions_by_name["shade"].trigger()
 
     def own_step(self) -> None:
@@ -116,18 +116,18 @@ class Monkey:
         self.bench.settings.samples_wanted.emit()
 
     def own_numbers(self) -> None:
-        self.bench.numbers.own.setChecked(self.random.random() < 0.5)
-        self.bench.numbers.operator.setCurrentIndex(self.random.randrange(4))
-        self.bench.numbers.copy()
+        self.bench.drawer.values.own.setChecked(self.random.random() < 0.5)
+        self.bench.drawer.values.operator.setCurrentIndex(self.random.randrange(4))
+        self.bench.drawer.values.copy()
 
     def open_file(self) -> None:
-        self.bench.open_path(self.random.choice(sorted(self.folder.glob("good/*.png"))))
+        self.bench.documents.open_path(self.random.choice(sorted(self.folder.glob("good/*.png"))))
 
     def open_folder(self) -> None:
-        self.bench.open_path(self.folder / "good")
+        self.bench.documents.open_path(self.folder / "good")
 
     def broken_file(self) -> None:
-        self.bench.open_path(self.folder / "broken.png")
+        self.bench.documents.open_path(self.folder / "broken.png")
 
     def drag_slider(self) -> None:
         sliders = [e.slider for e in self.plain_editors() if e.slider is not None]
@@ -157,7 +157,7 @@ class Monkey:
         if len(self.bench.study.cards) < 12 or name != "duplicate":
             self.bench.actions_by_name[name].trigger()
         if name == "rename" and self.bench.study.chosen != SOURCE:
-            field = self.bench.column.cards[self.bench.study.chosen].field
+            field = self.bench.recipe_cards.cards[self.bench.study.chosen].field
             field.setText(self.random.choice(["", "edges", "rim", "a very long name of a detector that does not fit"]))
             QTest.keyClick(field, Qt.Key.Key_Return)
 
@@ -167,16 +167,16 @@ class Monkey:
             self.bench.actions_by_name[self.random.choice(names)].trigger()
 
     def panes(self) -> None:
-        self.bench.set_panes(self.random.choice([1, 2, 4]))
-        self.bench.activate_pane(self.random.randrange(self.bench.panes.count))
+        self.bench.stages.set_panes(self.random.choice([1, 2, 4]))
+        self.bench.panes.activate(self.random.randrange(self.bench.panes.count))
 
     def show_map(self) -> None:
-        self.bench.show_map(self.random.choice(self.bench._stages())[0])
+        self.bench.stages.show_map(self.random.choice(self.bench.stages.listed())[0])
 
     def compare(self) -> None:
         how = self.random.choice(["divide", "difference", ""])
         frame = self.bench.active_frame
-        self.bench.panes.compare(self.bench.panes.active, how, self.random.choice(self.bench._stages())[0])
+        self.bench.panes.compare(self.bench.panes.active, how, self.random.choice(self.bench.stages.listed())[0])
         frame.pane.set_divider(self.random.random())
 
     def wheel(self) -> None:
@@ -195,8 +195,8 @@ class Monkey:
         QTest.keyClick(pane, self.random.choice(keys))
 
     def ask(self) -> None:
-        self.bench.ask_why(self.random.uniform(-5, 330), self.random.uniform(-5, 250))
-        self.bench.answer.previewed.emit(None)
+        self.bench.asking.ask(self.random.uniform(-5, 330), self.random.uniform(-5, 250))
+        self.bench.explanation.previewed.emit(None)
 
     def choose_row(self) -> None:
         table = self.random.choice([self.bench.findings, self.bench.near_misses])
@@ -211,7 +211,7 @@ class Monkey:
         QTest.mouseClick(pane, Qt.MouseButton.LeftButton, modifier, place)
 
     def filter(self) -> None:
-        page = self.random.choice([self.bench.findings_page, self.bench.near_page])
+        page = self.random.choice([self.bench.drawer.findings_page, self.bench.drawer.near_page])
         page.field.setText(self.random.choice(["length > 20", "closed = yes and x < 100", "nonsense", "what > 3", ""]))
         page.apply()
 
@@ -220,7 +220,7 @@ class Monkey:
         table.sortByColumn(self.random.randrange(-1, 9), self.random.choice(list(Qt.SortOrder)))
 
     def colour(self) -> None:
-        self.bench.colour_by(self.random.choice(["length", "strength", "", "log_nfa"]))
+        self.bench.overlays.set_colour_by(self.random.choice(["length", "strength", "", "log_nfa"]))
 
     def find(self) -> None:
         self.bench.actions_by_name["find"].trigger()
@@ -229,13 +229,13 @@ class Monkey:
         self.bench.finder.put_away()
 
     def cancel(self) -> None:
-        self.bench.cancel()
+        self.bench.status.cancel()
 
     def resize(self) -> None:
         self.bench.resize(self.random.randint(700, 1500), self.random.randint(500, 900))
 
     def theme(self) -> None:
-        self.bench.toggle_theme()
+        self.bench.appearance.toggle_theme()
 
     def step(self) -> None:
         self.bench.images.step(self.random.choice([-1, 1]))

@@ -77,12 +77,12 @@ class Kept(WindowCase):
         self.assertEqual(len(left), 1)
         self.assertGreater(float(left[0].recipe.notes.split()[1]), killed - 1.0)
         bench = self.bench()
-        self.assertEqual(len(bench.offer_recovery()), 1)
+        self.assertEqual(len(bench.documents.offer_recovery()), 1)
         self.assertIn("Unsaved work", bench.notice.text.text())
-        bench.recover(left[0])
+        bench.documents.recover(left[0])
         self.assertEqual(bench.study.recipe.notes, left[0].recipe.notes)
         self.assertTrue(bench.study.unsaved)
-        self.assertEqual(bench.autosave.leftovers(), [])
+        self.assertEqual(bench.documents.autosave.leftovers(), [])
 
     def test_two_windows_keep_their_own(self) -> None:
         first, second = self.bench(), self.bench()
@@ -98,7 +98,7 @@ class Kept(WindowCase):
         bench = self.bench()
         bench.study.edit({"notes": "x"}, "notes")
         self.wait(lambda: list((self.folder / "unsaved").glob("*.json")), 10, "the kept file")
-        bench.save_to(self.folder / "r.finch.json")
+        bench.documents.save_to(self.folder / "r.finch.json")
         self.wait(lambda: not list((self.folder / "unsaved").glob("*.json")), 10, "no kept file")
         bench.study.edit({"notes": "y"}, "notes")
         bench.close()
@@ -120,7 +120,7 @@ class Kept(WindowCase):
         crashed.write(changed, self.folder / "r.finch.json", self.folder / "disc.png")
         crashed._lock.close()
         bench = self.bench()
-        bench.recover(bench.offer_recovery()[0])
+        bench.documents.recover(bench.documents.offer_recovery()[0])
         self.wait(lambda: bench.study.image is not None and not bench.busy, 60)
         self.assertEqual((bench.study.recipe.notes, bench.study.recipe_path), ("changed", self.folder / "r.finch.json"))
         self.assertTrue(bench.study.unsaved)
@@ -131,7 +131,7 @@ class Remembered(WindowCase):
         file = PreferencesFile(self.folder / "p.json")
         bench = Bench(file)
         bench.show()
-        bench.set_panes(4)
+        bench.stages.set_panes(4)
         bench.preferences.remember(self.folder / "a.png")
         bench.resize(1000, 700)
         close_for_good(bench)
@@ -162,10 +162,10 @@ class Remembered(WindowCase):
         bench = Bench()
         bench.show()
         before = self.application.font().pointSizeF()
-        bench.scale_text(1.2)
+        bench.appearance.scale_text(1.2)
         self.assertAlmostEqual(self.application.font().pointSizeF(), 1.2 * before, delta=0.1)
         bench.grab()
-        bench.scale_text(1 / 1.2)
+        bench.appearance.scale_text(1 / 1.2)
         self.assertAlmostEqual(self.application.font().pointSizeF(), before, delta=0.1)
         close_for_good(bench)
 
@@ -208,7 +208,7 @@ class Lists(BenchCase):
 
     def test_a_folder_runs_the_same_recipe_on_each(self) -> None:
         self.bench.study.expect_count("edges", 1)
-        self.bench.open_path(self.images())
+        self.bench.documents.open_path(self.images())
         self.wait_for_list()
         entries = self.bench.images.entries
         self.assertEqual([e.label for e in entries], ["img5.png", "img10.png", "img15.png", "img20.png"])
@@ -224,11 +224,11 @@ class Lists(BenchCase):
         self.settle()
         self.assertEqual(self.bench.study.image.name, "img15.png")
         self.assertEqual(self.bench.bar.place.text(), "3 / 4")
-        self.bench.tabs.setCurrentWidget(self.bench.images)
+        self.bench.drawer.setCurrentWidget(self.bench.images)
         self.bench.grab()
 
     def test_a_changed_recipe_is_run_on_all_again(self) -> None:
-        self.bench.open_path(self.images(2))
+        self.bench.documents.open_path(self.images(2))
         self.wait_for_list()
         self.bench.settings.editors["", "false_alarms"].edited.emit("false_alarms", 1e-300, False)
         self.wait_for_list()
@@ -237,11 +237,11 @@ class Lists(BenchCase):
     def test_a_damaged_image_is_marked_and_the_others_go_on(self) -> None:
         folder = self.images(2)
         (folder / "img7.png").write_bytes(b"\x89PNG\r\n\x1a\nno")
-        self.bench.open_path(folder)
+        self.bench.documents.open_path(folder)
         self.wait_for_list()
         self.assertEqual([bool(e.failure) for e in self.bench.images.entries], [False, True, False])
         (self.folder / "empty").mkdir()
-        self.bench.open_path(self.folder / "empty")
+        self.bench.documents.open_path(self.folder / "empty")
         self.assertIn("holds no image", self.bench.failure)
         self.assertEqual(len(self.bench.images.entries), 3)
 
@@ -249,7 +249,7 @@ class Lists(BenchCase):
         path = self.folder / "stack.tif"
         tifffile.imwrite(path, np.stack([disc(20.0 + 5 * n, noise=2.0).pixels for n in range(3)]), photometric="minisblack")
         self.assertEqual(images_in([path]), [Place(path)])
-        self.bench.open_path(path)
+        self.bench.documents.open_path(path)
         self.wait(lambda: self.bench.images.entries, 60, "the pictures of the file")
         self.wait_for_list()
         self.assertEqual([e.place for e in self.bench.images.entries], [Place(path, 0), Place(path, 1), Place(path, 2)])
@@ -295,7 +295,7 @@ class WhileReading(BenchCase):
         return make
 
     def test_limits_and_smoothing_are_changed_and_it_still_comes(self) -> None:
-        self.bench.submit_image(self._slow(45.0), "reading")
+        self.bench.documents.submit_image(self._slow(45.0), "reading")
         name = self.study.recipe.detectors[0].name
         before = self.study.image
         for values in ({"sigma": 2.0}, {"length_min": 20.0}, {"sigma": 1.7}):
@@ -305,12 +305,12 @@ class WhileReading(BenchCase):
         self.let_go.set()
         self.settle()
         self.assertIsNot(self.study.image, before)
-        self.assertIs(self.study.detections[name].work.image.pixels.base, self.study.image.pixels.base)
-        self.assertEqual(self.study.detections[name].work.parameters.sigma, 1.7)
+        self.assertIs(self.study.detections[name].task.image.pixels.base, self.study.image.pixels.base)
+        self.assertEqual(self.study.detections[name].task.parameters.sigma, 1.7)
 
     def test_the_last_of_several_comes(self) -> None:
-        self.bench.submit_image(self._slow(45.0), "one")
-        self.bench.submit_image(lambda: disc(20.0, noise=0.0), "other")
+        self.bench.documents.submit_image(self._slow(45.0), "one")
+        self.bench.documents.submit_image(lambda: disc(20.0, noise=0.0), "other")
         self.let_go.set()
         self.settle()
         self.assertEqual(self.study.image.pixels.tobytes(), disc(20.0, noise=0.0).pixels.tobytes())
@@ -325,7 +325,7 @@ class WhileReading(BenchCase):
         for cancelled in (False, True):
             self.let_go.clear()
             sigma = 2.5 if cancelled else 1.9
-            self.bench.submit_image(self._slow(45.0) if cancelled else broken, "reading")
+            self.bench.documents.submit_image(self._slow(45.0) if cancelled else broken, "reading")
             before = self.study.image
             self.study.edit_detector(name, {"sigma": sigma}, "sigma")
             self.turns()
@@ -333,12 +333,12 @@ class WhileReading(BenchCase):
                 self.bench.worker.cancel_all()
             self.let_go.set()
             self.settle()
-            self.wait(lambda s=sigma: self.study.detections[name].work.parameters.sigma == s, what="an answer")
+            self.wait(lambda s=sigma: self.study.detections[name].task.parameters.sigma == s, what="an answer")
             self.assertIs(self.study.image, before)
 
     def test_a_demo_takes_the_place_of_another(self) -> None:
         for name, kind in (("cutouts", "contours"), ("pierced_screen", "circles"), ("tile_panel", "edges")):
-            self.bench.open_demo(name)
+            self.bench.documents.open_demo(name)
             self.settle()
             np.testing.assert_array_equal(self.study.image.pixels, scene(name).image.pixels)
             self.assertEqual(self.study.recipe.detectors[0].kind, kind)

@@ -15,8 +15,8 @@ from PySide6.QtTest import QTest
 from lucid_finch.core.regions import region_of
 from lucid_finch.desktop.canvas.drawing import Drawing
 from lucid_finch.desktop.canvas.pane import Pane, View
-from lucid_finch.desktop.canvas.picture import Picture
 from lucid_finch.desktop.canvas.shapes import dragged, handles, measured, moved, nearness, outlines, rounded, with_handle
+from lucid_finch.desktop.study.picture import Picture
 from tests.desktop.support import WindowCase, two_squares
 
 NUMBER = some.floats(-200, 200)

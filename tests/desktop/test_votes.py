@@ -14,12 +14,12 @@ from tests.desktop.support import BenchCase
 class OfLines(BenchCase):
     def setUp(self) -> None:
         super().setUp()
-        self.bench.open_demo("tile_panel")
+        self.bench.documents.open_demo("tile_panel")
         self.settle()
         self.bench.study.choose("grout lines")
         self.settle()
-        self.bench.activate_pane(1)
-        self.bench.show_map("accumulator")
+        self.bench.panes.activate(1)
+        self.bench.stages.show_map("accumulator")
         self.settle()
 
     def test_a_map_that_is_no_image_keeps_its_own_view(self) -> None:
@@ -34,7 +34,7 @@ class OfLines(BenchCase):
         second.view.set(100.0, 100.0, 3.0)
         self.assertEqual((first.view.x, first.view.scale), (300.0, 2.0))
         # An image again, it follows the other pane.
-        self.bench.show_map("magnitude")
+        self.bench.stages.show_map("magnitude")
         self.settle()
         self.assertEqual((second.view.x, second.view.y, second.view.scale), (300.0, 200.0, 2.0))
 
@@ -45,7 +45,7 @@ class OfLines(BenchCase):
         peaks = [m for m in pane.marks if m.only_on == "accumulator"]
         self.assertEqual(len(peaks[0].numbers), len(detection.findings))
         row = int(np.argmax(detection.findings["votes"]))
-        column, line = detection.work.detector.peaks(detection.work, "accumulator")[row]
+        column, line = detection.task.detector.peaks(detection.work, "accumulator")[row]
         self.bench.pick(self.bench.frames[1], float(column), float(line))
         self.assertEqual(self.bench.findings.chosen_rows().tolist(), [row])
         lit = [m for m in pane.marks if m.passing]
@@ -79,15 +79,15 @@ class OfLines(BenchCase):
 class OfCircles(BenchCase):
     def setUp(self) -> None:
         super().setUp()
-        self.bench.open_demo("pierced_screen")
+        self.bench.documents.open_demo("pierced_screen")
         self.settle()
 
     def _radius(self) -> tuple[float, float]:
         return self.bench.study.recipe.detectors[0].made_parameters().radius
 
     def test_a_centre_chooses_its_circle(self) -> None:
-        self.bench.activate_pane(1)
-        self.bench.show_map("accumulator")
+        self.bench.panes.activate(1)
+        self.bench.stages.show_map("accumulator")
         self.settle()
         findings = self.bench.study.detection.findings
         self.assertGreater(len(findings), 125)
@@ -97,7 +97,7 @@ class OfCircles(BenchCase):
         self.assertLess(np.hypot(findings["x"][chosen[0]] - findings["x"][30], findings["y"][chosen[0]] - findings["y"][30]), 2)
 
     def test_the_ruler_sets_the_range_around_half_of_it(self) -> None:
-        self.bench.adopter.start_ruler()
+        self.bench.applier.start_ruler()
         self.assertEqual(self.bench.drawing.kind, "line")
         shape = {"shape": "line", "points": [[100.0, 100.0], [170.0, 140.0]]}
         self.bench.drawing.changed.emit("ruler", shape, True)
@@ -118,12 +118,12 @@ class OfCircles(BenchCase):
 
     def test_like_a_finding(self) -> None:
         self.bench.findings.choose([])
-        self.bench.adopter.like_chosen()
+        self.bench.applier.like_chosen()
         self.assertEqual(self._radius(), (8.0, 34.0))
         findings = self.bench.study.detection.findings
         row = int(np.argmin(findings["radius"]))
         self.bench.findings.choose([row])
-        self.bench.adopter.like_chosen()
+        self.bench.applier.like_chosen()
         self.settle()
         low, high = self._radius()
         self.assertTrue(low < findings["radius"][row] < high)
@@ -131,7 +131,7 @@ class OfCircles(BenchCase):
 
     def test_a_measured_length_becomes_a_range(self) -> None:
         self.assertIn("radius", [name for name, _ in self.bench.settings.lengths()])
-        self.bench.adopter.take_value("radius", 20.0)
+        self.bench.applier.take_value("radius", 20.0)
         self.assertEqual(self._radius(), (15.0, 26.0))
 
     def test_why_nothing_is_found_is_readable_and_what_it_offers_is_taken(self) -> None:
@@ -141,8 +141,8 @@ class OfCircles(BenchCase):
         small = next(
             m for m in scene("pierced_screen").marks if m["name"] == "small hole" and 100 < m["x"] < 600 and m["y"] > 150
         )
-        self.bench.ask_why(small["x"], small["y"])
-        answer = self.bench.answer
+        self.bench.asking.ask(small["x"], small["y"])
+        answer = self.bench.explanation
         told = max(answer.findChildren(QLabel), key=lambda label: len(label.text()))
         self.assertRegex(told.text(), "radius")
         # All lines of the text have room.
@@ -159,9 +159,9 @@ class OfCircles(BenchCase):
 
 class OfEllipses(BenchCase):
     def test_the_ruler_lies_along_the_longer_axis_and_like_a_finding_keeps_its_kind(self) -> None:
-        self.bench.open_demo("leaning_screen")
+        self.bench.documents.open_demo("leaning_screen")
         self.settle()
-        study, adopter = self.bench.study, self.bench.adopter
+        study, adopter = self.bench.study, self.bench.applier
 
         def axis() -> tuple[float, float]:
             return study.recipe.detectors[0].made_parameters().axis

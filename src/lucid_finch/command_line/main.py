@@ -168,6 +168,24 @@ def kinds(kind: str | None, as_json: bool, markdown: bool, schema: bool) -> None
                 click.echo(f"    {option:16} {p['help']} ({p['allowed']}; default: {p['default']})")
 
 
+@cli.command()
+@click.argument("recipe", metavar="RECIPE")
+@click.argument("image", metavar="IMAGE")
+@click.option("--out", required=True, metavar="FILE", help="Where to write the recipe with its values as numbers.")
+def freeze(recipe: str, image: str, out: str) -> None:
+    """Write a recipe with automatic values replaced by those that it uses on an image."""
+    from lucid_finch.core.execution.engine import Engine
+    from lucid_finch.core.recipe import frozen
+    from lucid_finch.files.images import read_image
+    from lucid_finch.files.recipes import Recipe
+    from lucid_finch.files.writing import write_text
+
+    loaded = Recipe.load(recipe)
+    with _reading():
+        read = read_image(image)
+    write_text(out, frozen(loaded, Engine().run(loaded, read).detections).text())
+
+
 @cli.command(hidden=True)
 def kernels() -> None:
     """Compile the kernels behind a progress bar (what the launcher does once)."""
@@ -192,12 +210,13 @@ def _open_window(paths: list[str]) -> None:
 
 
 def _detect(kind: str, model: Any, values: dict[str, Any]) -> None:
-    from lucid_finch.command_line.batch import write_results
     from lucid_finch.command_line.options import given_parameters
-    from lucid_finch.core.engine import Engine
+    from lucid_finch.core.execution.engine import Engine
+    from lucid_finch.core.recipe import VERSION
     from lucid_finch.files.findings import write_findings
     from lucid_finch.files.images import read_image
     from lucid_finch.files.recipes import Recipe
+    from lucid_finch.pipeline.sinks import write_results
 
     path, out, json_to = values.pop("image"), values.pop("out"), values.pop("json_to")
     maps, map_format, bits = values.pop("save_map"), values.pop("map_format"), values.pop("significant_bits")
@@ -205,7 +224,7 @@ def _detect(kind: str, model: Any, values: dict[str, Any]) -> None:
         raise click.UsageError("--save-map needs --out DIR")
     parameters = model.make(given_parameters(model, values), kind)
     entry = {"name": kind, "kind": kind, "parameters": parameters.plain()}
-    recipe = Recipe.make({"lucid_finch_recipe": 1, "name": kind, "detectors": [entry]})
+    recipe = Recipe.make({"lucid_finch_recipe": VERSION, "name": kind, "detectors": [entry]})
     with _reading():
         image = read_image(path, significant_bits=bits)
     result = Engine().run(recipe, image)

@@ -8,7 +8,7 @@ from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
 
 def warm_up() -> None:
     """Compile what is not compiled yet; quick if all is."""
-    from lucid_finch.core.warming import is_warm, warm_up_steps
+    from lucid_finch.core.execution.warming import is_warm, warm_up_steps
 
     if is_warm():
         return

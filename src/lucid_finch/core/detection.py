@@ -371,6 +371,11 @@ class Detection:
         """The fit in a few words, or ""."""
         return str(self.task.detector.fit_text(self.fit)) if self.fit is not None else ""
 
+    @property
+    def main_maps(self) -> tuple[str, ...]:
+        """Names of the maps that say most, first the one to show beside the source."""
+        return tuple(self.task.detector.main_maps)
+
     def place(self, row: int) -> tuple[float, float]:
         """Where the label of a finding is drawn."""
         if self.places is not None:

@@ -1,4 +1,4 @@
-"""Demo scenes of the made-up Heron Street Tileworks: drawn by code from fixed seeds, with exact truth beside them."""
+"""Demo scenes of the made-up Heron Street Tileworks: drawn by code from fixed seeds, with ground truth."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ from lucid_finch.demo.tile_panel import tile_panel
 
 @dataclass(frozen=True)
 class Scene:
-    """A picture and what is truly in it."""
+    """A picture and its ground truth."""
 
     name: str
     image: Image
@@ -32,14 +32,32 @@ class Scene:
         return {"lucid_finch_truth": 1, "image": f"{self.name}.png", "marks": self.marks}
 
 
-SCENES: dict[str, Callable[[], tuple[Image, list[dict[str, Any]]]]] = {
-    "tile_panel": tile_panel,
-    "glaze_swatches": glaze_swatches,
-    "glaze_edge": glaze_edge,
-    "cutouts": cutouts,
-    "pierced_screen": pierced_screen,
-    "leaning_screen": leaning_screen,
+@dataclass(frozen=True)
+class SceneEntry:
+    """How a scene is drawn and announced."""
+
+    draw: Callable[[], tuple[Image, list[dict[str, Any]]]]
+    title: str
+    purpose: str
+
+
+SCENES: dict[str, SceneEntry] = {
+    "tile_panel": SceneEntry(tile_panel, "tile panel", "A panel of made-up tiles: edges of the tiles and lines of the joints"),
+    "glaze_swatches": SceneEntry(
+        glaze_swatches, "colour", "Made-up swatches of glaze that differ from the cloth in hue alone: the contrast axis"
+    ),
+    "glaze_edge": SceneEntry(glaze_edge, "boundary", "A made-up dipped tile: a boundary with drips, and its angle"),
+    "cutouts": SceneEntry(
+        cutouts, "cut-out pieces", "Made-up mosaic pieces on a cloth in uneven light, with holes and pieces in them"
+    ),
+    "pierced_screen": SceneEntry(
+        pierced_screen, "pierced screen", "A made-up pierced screen: holes, bosses and plugged holes nearly as light as the body"
+    ),
+    "leaning_screen": SceneEntry(
+        leaning_screen, "leaning screen", "The same kind of screen leaning away: its round holes are ellipses in the image"
+    ),
 }
+"""Every demo scene by name; the first is shown first."""
 
 
 @cache
@@ -47,7 +65,7 @@ def scene(name: str) -> Scene:
     """A demo scene by name. Raises `ParameterError`."""
     if name not in SCENES:
         raise ParameterError(f'scene: "{name}" is not known{nearest(name, SCENES)}; there are: {", ".join(SCENES)}', "scene")
-    return Scene(name, *SCENES[name]())
+    return Scene(name, *SCENES[name].draw())
 
 
 def recipe_text(name: str) -> str:

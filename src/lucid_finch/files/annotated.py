@@ -9,11 +9,12 @@ from typing import Any
 import numpy as np
 
 from lucid_finch.core.detection import Detection
-from lucid_finch.core.engine import Run
 from lucid_finch.core.errors import ParameterError, nearest
+from lucid_finch.core.execution.engine import Run
 from lucid_finch.core.recipe import MarkStyle
 from lucid_finch.core.viewing.display import colour_table
-from lucid_finch.files.findings import MARK_COLOURS, picture_of
+from lucid_finch.core.viewing.mark_colours import mark_colours
+from lucid_finch.files.findings import picture_of
 from lucid_finch.files.writing import whole_file
 
 _HALO = (16, 18, 20, 170)
@@ -38,8 +39,9 @@ def annotated_picture(run: Run, style: MarkStyle | None = None) -> Any:
     layer = PIL.Image.new("RGBA", (base.width * fine, base.height * fine), (0, 0, 0, 0))
     pen = ImageDraw.Draw(layer)
     marks: list[tuple[str, Any, float, float, str]] = []
-    for number, d in enumerate(run.detections.values()):
-        colours = _colours(d, style, number)
+    own = mark_colours(run.recipe)
+    for name, d in run.detections.items():
+        colours = _colours(d, style, own[name])
         for row in range(len(d.findings)):
             x, y = d.place(row)
             outline = np.asarray(d.outlines[row] if len(d.outlines) else [(x - 2, y), (x + 2, y)], float)
@@ -74,7 +76,7 @@ def write_annotated(path: str | Path, run: Run, style: MarkStyle | None = None) 
         stream.write(buffer.getvalue())
 
 
-def _colours(d: Detection, style: MarkStyle, number: int) -> list[str]:
+def _colours(d: Detection, style: MarkStyle, own: str) -> list[str]:
     if style.colour_by:
         if style.colour_by not in d.findings:
             known = list(d.findings)
@@ -84,4 +86,4 @@ def _colours(d: Detection, style: MarkStyle, number: int) -> list[str]:
         place = (values - values.min()) / spread if spread else np.full(len(values), 0.5)
         table = colour_table("signed")
         return ["#%02x%02x%02x" % tuple(table[round(255 * p)]) for p in place]  # noqa: UP031
-    return [style.colour or MARK_COLOURS[number % len(MARK_COLOURS)]] * len(d.findings)
+    return [style.colour or own] * len(d.findings)

@@ -15,13 +15,11 @@ from typing import Any
 import numpy as np
 
 from lucid_finch.core.detection import Detection, Table
-from lucid_finch.core.engine import Run
+from lucid_finch.core.execution.engine import Run
 from lucid_finch.core.image import Image
 from lucid_finch.core.viewing.display import display_range, shown
+from lucid_finch.core.viewing.mark_colours import mark_colours
 from lucid_finch.files.writing import whole_file, write_text
-
-MARK_COLOURS = ("#e69f00", "#56b4e9", "#cc79a7", "#009e73", "#f0e442", "#0072b2", "#d55e00")
-"""Hues that the colour-blind tell apart (Okabe and Ito, 2008), one a detector."""
 
 _DIGITS = 4
 
@@ -146,7 +144,8 @@ def svg_overlay(run: Run, with_picture: bool = True) -> str:
         PIL.Image.fromarray(picture_of(run.image)).save(buffer, "PNG")
         picture = base64.b64encode(buffer.getvalue()).decode()
     groups = []
-    for number, (name, d) in enumerate(run.detections.items()):
+    colours = mark_colours(run.recipe)
+    for name, d in run.detections.items():
         marks = []
         for row in range(len(d.findings)):
             outline = d.outlines[row] if len(d.outlines) else np.array([[d.findings["x"][row], d.findings["y"][row]]])
@@ -154,7 +153,7 @@ def svg_overlay(run: Run, with_picture: bool = True) -> str:
             path = "M" + " L".join(f"{x:.3f},{y:.3f}" for x, y in outline) + ("Z" if closed else "")
             x, y = d.place(row)
             marks.append({"id": d.label(row), "path": path, "x": x, "y": y})
-        groups.append({"name": name, "colour": MARK_COLOURS[number % len(MARK_COLOURS)], "marks": marks})
+        groups.append({"name": name, "colour": colours[name], "marks": marks})
     template = Environment(loader=PackageLoader("lucid_finch.files"), autoescape=True).get_template("overlay.svg")
     return template.render(width=width, height=height, picture=picture, groups=groups, title=run.image.name or "findings")
 

@@ -65,8 +65,9 @@ def read_image(
         if array.dtype.kind == "f" or array.dtype.itemsize == 1:
             bits = significant_bits
         return Image.from_array(
-            array, significant_bits=bits, value_range=value_range, name=file.name, notes=tuple(notes), page=page, pages=pages
-        )
+            array, significant_bits=bits, value_range=value_range, name=file.name, notes=tuple(notes), page=page, pages=pages,
+            copy=False,
+        )  # fmt: skip
     except ParameterError as error:
         if error.parameter == "image":
             raise FileError(file, str(error).removeprefix("image: ")) from error

@@ -9,9 +9,9 @@ from typing import Any
 
 import numpy as np
 
-from lucid_finch.core import engine
 from lucid_finch.core.detectors.shared.round_shapes import size_range
 from lucid_finch.core.errors import Cancelled, ParameterError
+from lucid_finch.core.execution import engine
 from lucid_finch.core.explaining import explain
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.edges.gradients import gaussian_kernel, smoothed
@@ -268,13 +268,13 @@ class Parts(unittest.TestCase):
 
     def test_a_cell_and_a_place_are_tied(self) -> None:
         found = engine.detect("circles", drawn([("disc", 150.0, 110.0, 30.0, 50.0)]), {"radius": (20.0, 40.0)})
-        work = found.work
+        task = found.task
         values = found.evidence["accumulator"].values
         self.assertLess(np.hypot(*(np.array(np.unravel_index(int(np.argmax(values)), values.shape))[::-1] - (150, 110))), 2)
-        votes = work.detector.votes_at(work, "accumulator", 150.3, 109.8)
-        self.assertEqual(votes.candidate, int(work.rows[0]))
+        votes = task.detector.votes_at(task, "accumulator", 150.3, 109.8)
+        self.assertEqual(votes.candidate, int(task.rows[0]))
         self.assertAlmostEqual(float(np.median(np.hypot(*(votes.points - (150, 110)).T))), 30, delta=0.6)
-        inward = [line for line in work.detector.votes_of(work, "accumulator", 180.0, 110.0) if line[0, 0] < 175]
+        inward = [line for line in task.detector.votes_of(task, "accumulator", 180.0, 110.0) if line[0, 0] < 175]
         self.assertEqual(len(inward), 1)
         self.assertLess(abs(float(np.interp(150, inward[0][::-1, 0], inward[0][::-1, 1])) - 110), 5)
 

@@ -9,8 +9,8 @@ from typing import Any
 import numpy as np
 from scipy import special
 
-from lucid_finch.core import engine
 from lucid_finch.core.errors import ParameterError
+from lucid_finch.core.execution import engine
 from lucid_finch.core.explaining import explain
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.fitting import robust_fits
@@ -75,7 +75,7 @@ class Lines(unittest.TestCase):
         self.assertLess(robust["used"], robust["of"])
 
     def test_turned_regions_and_prepared_images(self) -> None:
-        from lucid_finch.core.engine import Engine
+        from lucid_finch.core.execution.engine import Engine
 
         image, _, _ = boundary(1, 60.0)
         region = {**REGION, "angle": 60.0}

@@ -11,8 +11,8 @@ from scipy import ndimage
 
 from lucid_finch.core.detection import Detection
 from lucid_finch.core.detectors.edges import Edges
-from lucid_finch.core.engine import conclude, detect
 from lucid_finch.core.errors import ParameterError
+from lucid_finch.core.execution.engine import conclude, detect
 from lucid_finch.core.explaining import explain
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.edges.gradients import gradient_planes, operator_kernels
@@ -160,8 +160,8 @@ class DensePatterns(unittest.TestCase):
     def test_many_short_chains_make_no_nonsense(self) -> None:
         y, x = np.mgrid[0:400, 0:400]
         picture = ndimage.gaussian_filter(60.0 + 120 * ((x // 16 + y // 16) % 2), 0.9)
-        work = found(np.round(picture).astype(np.uint8), sigma=0.5).work
-        self.assertTrue(np.isfinite(work.candidates.columns["log_nfa"]).all())
+        task = found(np.round(picture).astype(np.uint8), sigma=0.5).task
+        self.assertTrue(np.isfinite(task.candidates.columns["log_nfa"]).all())
 
 
 class Hysteresis(unittest.TestCase):
@@ -196,9 +196,9 @@ class Hysteresis(unittest.TestCase):
         result = found(noise_pictures(2)["white"], low=0.8)
         self.assertEqual(len(result.findings), 0)
         self.assertEqual(result.resolved["low"], 0.8)
-        self.assertIn("false_alarms", {limit.parameter for limit in result.work.judgement.limits})
+        self.assertIn("false_alarms", {limit.parameter for limit in result.task.judgement.limits})
         given = found(noise_pictures(2)["white"], low=0.8, high=2.5)
-        self.assertNotIn("false_alarms", {limit.parameter for limit in given.work.judgement.limits})
+        self.assertNotIn("false_alarms", {limit.parameter for limit in given.task.judgement.limits})
 
 
 def formed(detector: Edges, image: Image, parameters: Any) -> tuple[Any, Any, str, float]:
@@ -236,9 +236,9 @@ class Chains(unittest.TestCase):
         self.assertEqual(set(result.points["chain"].tolist()), {1})
 
     def test_every_point_is_in_one_chain(self) -> None:
-        work = found(noise_pictures(4)["correlated"], low=0.5, high=1.0).work
-        order = work.candidates.detail.chains.order
-        np.testing.assert_array_equal(np.sort(order), np.arange(len(work.candidates.detail.points)))
+        task = found(noise_pictures(4)["correlated"], low=0.5, high=1.0).task
+        order = task.candidates.detail.chains.order
+        np.testing.assert_array_equal(np.sort(order), np.arange(len(task.candidates.detail.points)))
 
     def test_length_min_and_units(self) -> None:
         picture = np.full((200, 300), 80, np.uint8)

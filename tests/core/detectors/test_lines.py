@@ -10,9 +10,9 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.special import erf
 
-from lucid_finch.core import engine
 from lucid_finch.core.detectors.lines import stroke_breadth
 from lucid_finch.core.errors import Cancelled, ParameterError
+from lucid_finch.core.execution import engine
 from lucid_finch.core.explaining import explain
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.hough.line_votes import LineSpace, VotingPoints, line_votes, relative_entropy
@@ -219,10 +219,10 @@ class Votes(unittest.TestCase):
     def test_a_cell_and_a_place_are_tied(self) -> None:
         image = strokes([(40, 60, 280, 170, 8.0 + 4, SOLID)])
         found = engine.detect("lines", image, {"length_min": 60})
-        work = found.work
+        task = found.task
         accumulator = found.evidence["accumulator"]
         self.assertEqual((len(accumulator.x), len(accumulator.y)), accumulator.values.shape[::-1])
-        peaks = work.detector.peaks(work, "accumulator")
+        peaks = task.detector.peaks(task, "accumulator")
         for row, (column, line) in enumerate(peaks.tolist()):
             self.assertAlmostEqual(
                 np.interp(column, np.arange(len(accumulator.x)), accumulator.x), found.findings["theta"][row], delta=0.01
@@ -232,14 +232,14 @@ class Votes(unittest.TestCase):
             )
             around = accumulator.values[round(line) - 2 : round(line) + 3, max(round(column) - 2, 0) : round(column) + 3]
             self.assertGreater(around.max(), 0.5 * accumulator.values.max())
-            votes = work.detector.votes_at(work, "accumulator", column, line)
-            self.assertEqual(votes.candidate, int(work.rows[row]))
+            votes = task.detector.votes_at(task, "accumulator", column, line)
+            self.assertEqual(votes.candidate, int(task.rows[row]))
             self.assertGreater(len(votes.points), 100)
             # The curve of any of these points passes through the cell.
-            curve = work.detector.votes_of(work, "accumulator", *votes.points[10])[0]
+            curve = task.detector.votes_of(task, "accumulator", *votes.points[10])[0]
             self.assertAlmostEqual(float(np.interp(column, curve[:, 0], curve[:, 1])), line, delta=1.5)
-        self.assertIsNone(work.detector.peaks(work, "magnitude"))
-        self.assertEqual(len(work.detector.votes_of(work, "magnitude", 160.0, 115.0)), 0)
+        self.assertIsNone(task.detector.peaks(task, "magnitude"))
+        self.assertEqual(len(task.detector.votes_of(task, "magnitude", 160.0, 115.0)), 0)
 
     def test_entropy(self) -> None:
         self.assertEqual(float(relative_entropy(0.1, 0.2)), 0.0)

@@ -12,7 +12,7 @@ from lucid_finch.core.numerics.edges.chain_normals import chain_normals
 from lucid_finch.core.numerics.fitting.circle_fitting import Rims, filed_points, own_coverage
 from lucid_finch.core.numerics.hough.line_votes import best_parts, block_density, relative_entropy
 from lucid_finch.core.numerics.profiles.scan_lines import find_extrema
-from lucid_finch.core.numerics.suppression import compete
+from lucid_finch.core.numerics.suppression import suppress
 
 
 class Partition(unittest.TestCase):
@@ -117,7 +117,7 @@ class Loops(unittest.TestCase):
         order = random.permutation(count)
         pairs = random.integers(0, count, (150, 2))
         pairs = pairs[pairs[:, 0] != pairs[:, 1]]
-        stands, beaten_by = compete(order, pairs, np.ones(count, bool))
+        stands, beaten_by = suppress(order, pairs, np.ones(count, bool))
         expected = np.ones(count, bool)
         for a in order.tolist():
             if expected[a]:

@@ -10,7 +10,7 @@ from lucid_finch.core.image import Frame, Image
 from lucid_finch.core.numerics.rendering import viewing
 from lucid_finch.core.numerics.rendering.viewing import halved, strokes, tint
 from lucid_finch.core.viewing.display import colour_table, display_range, shown
-from lucid_finch.desktop.canvas.picture import Picture
+from lucid_finch.desktop.study.picture import Picture
 from tests.support import disc
 
 

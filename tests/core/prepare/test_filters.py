@@ -8,8 +8,8 @@ from typing import Any
 import numpy as np
 from scipy import ndimage
 
-from lucid_finch.core.engine import Engine
 from lucid_finch.core.errors import Cancelled, ParameterError
+from lucid_finch.core.execution.engine import Engine
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.filtering import filters, median_filters
 from lucid_finch.core.numerics.runtime import threads

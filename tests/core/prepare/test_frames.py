@@ -9,8 +9,8 @@ import numpy as np
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as some
 
-from lucid_finch.core import engine
 from lucid_finch.core.errors import ParameterError
+from lucid_finch.core.execution import engine
 from lucid_finch.core.image import Image
 from lucid_finch.core.valid_region import clipped, shrunk
 from tests.core.prepare.test_steps import COLOUR, GREY, prepared

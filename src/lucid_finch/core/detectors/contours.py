@@ -240,7 +240,7 @@ class Contours(Detector):
     )
     near = 40.0
     named_by = "shape"
-    main_maps = ("above", "binary")
+    main_maps = ("binary", "above", "level")
     examples = (
         Example(),
         Example({"binarize": "otsu", "area": (0.0, None), "simplify": 1.0}),

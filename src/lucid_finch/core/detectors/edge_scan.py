@@ -175,7 +175,7 @@ class EdgeScan(Detector):
         Column("residual", "residual", "px", "distance from the fit; NaN without one", 3),
     )
     near = 6.0
-    main_maps = ("profiles", "slope")
+    main_maps = ("slope", "profiles")
     examples = (Example(), Example({"pick": "all", "fit": "circle", "outliers": "huber"}))
 
     def gather(self, task: Task) -> Gathered:

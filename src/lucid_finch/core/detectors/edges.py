@@ -115,7 +115,7 @@ class Edges(Detector):
         Column("points", "points", "", "number of points", 0),
     )
     criteria = (Column("reach", "peak strength", SLOPE, "largest gradient of all chains that it touches", 2, "slope"),)
-    main_maps = ("magnitude", "edges")
+    main_maps = ("magnitude", "thinned", "edges")
 
     def gather(self, task: Task) -> Gathered:
         given: EdgesParameters = task.parameters

@@ -173,7 +173,7 @@ class Lines(Detector):
         Column("unwrapped_angle", "angle", "deg", "the angle, in the half turn around the middle of the range", 2),
     )
     near = 8.0
-    main_maps = ("magnitude", "accumulator")
+    main_maps = ("magnitude", "accumulator", "supporting")
     examples = (Example(), Example({"pair": True, "extent": "full", "angles": (0.0, 170.0)}))
 
     def gather(self, task: Task) -> Gathered:

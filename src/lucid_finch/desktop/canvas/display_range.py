@@ -9,7 +9,7 @@ from PySide6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPai
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from lucid_finch.core.viewing.display import display_range
-from lucid_finch.desktop.canvas.picture import Picture, packed_table
+from lucid_finch.desktop.study.picture import Picture, packed_table
 from lucid_finch.desktop.toolkit.guard import guarded
 from lucid_finch.desktop.toolkit.theme import current_theme
 

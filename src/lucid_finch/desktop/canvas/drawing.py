@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any, Protocol
 
 from PySide6.QtCore import QObject, QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
@@ -22,9 +22,6 @@ from lucid_finch.desktop.canvas.shapes import (
     with_handle,
 )
 
-if TYPE_CHECKING:
-    from lucid_finch.desktop.canvas.pane import Pane
-
 _ACCENT = QColor("#f0b140")
 _QUIET = QColor("#f4f2ec")
 _DARK = QColor(10, 12, 13, 170)
@@ -39,6 +36,20 @@ class Item:
     shape: Shape
     label: str
     dashed: bool = False
+
+
+class Scaled(Protocol):
+    """What is asked of the view of a pane."""
+
+    scale: float
+
+
+class Surface(Protocol):
+    """What is asked of a pane that is drawn on."""
+
+    @property
+    def view(self) -> Scaled: ...
+    def from_source(self, x: float, y: float) -> QPointF: ...
 
 
 class Drawing(QObject):
@@ -95,7 +106,7 @@ class Drawing(QObject):
 
     # Pointer and keys, as panes pass them on; each says whether it was for a shape
 
-    def press(self, pane: Pane, place: Place) -> bool:
+    def press(self, pane: Surface, place: Place) -> bool:
         if self.kind:
             if self.kind in DRAGGED:
                 # After a click that was no drag, the next one is the other end.
@@ -147,7 +158,7 @@ class Drawing(QObject):
         self._tell(key, shape, True)
         return True
 
-    def release(self, pane: Pane, place: Place) -> bool:
+    def release(self, pane: Surface, place: Place) -> bool:
         if self.kind:
             if self.kind in DRAGGED and self._points:
                 start = self._points[0]
@@ -206,7 +217,7 @@ class Drawing(QObject):
             return True
         return False
 
-    def _closes(self, pane: Pane, place: Place) -> bool:
+    def _closes(self, pane: Surface, place: Place) -> bool:
         """Whether a click on the first point ends a polygon."""
         if self.kind != "polygon" or len(self._points) < 3:
             return False
@@ -236,7 +247,7 @@ class Drawing(QObject):
 
     # Painting
 
-    def paint(self, pane: Pane, painter: QPainter) -> None:
+    def paint(self, pane: Surface, painter: QPainter) -> None:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setBrush(Qt.BrushStyle.NoBrush)
         self._labels = []
@@ -251,7 +262,7 @@ class Drawing(QObject):
             for place in self._points:
                 self._paint_handle(painter, pane.from_source(*place))
 
-    def _paint_item(self, pane: Pane, painter: QPainter, item: Item, active: bool) -> None:
+    def _paint_item(self, pane: Surface, painter: QPainter, item: Item, active: bool) -> None:
         lines = [QPolygonF([pane.from_source(x, y) for x, y in line.tolist()]) for line in outlines(item.shape)]
         for colour, width in ((_DARK, 3.8), (_ACCENT if active else _QUIET, 1.8 if active else 1.4)):
             pen = QPen(colour, width)

@@ -8,7 +8,7 @@ from PySide6.QtCore import QEvent, QRect, QSize, Qt, Signal
 from PySide6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QScrollArea, QWidget
 
-from lucid_finch.desktop.canvas.picture import Picture
+from lucid_finch.desktop.study.picture import Picture
 from lucid_finch.desktop.toolkit.guard import guarded
 from lucid_finch.desktop.toolkit.theme import current_theme
 

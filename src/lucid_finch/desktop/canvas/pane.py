@@ -32,7 +32,7 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 from lucid_finch.core.detection import Column, Outlines
 from lucid_finch.core.numerics.rendering.viewing import strokes, tint
 from lucid_finch.desktop.canvas.drawing import Drawing
-from lucid_finch.desktop.canvas.picture import Box, Picture
+from lucid_finch.desktop.study.picture import Box, Picture
 from lucid_finch.desktop.toolkit.guard import guarded
 
 SHADES = tuple(QColor(c) for c in ("#5b6fd8", "#4f9fd6", "#52c0b0", "#a9c95f", "#e6b64c", "#ee8a4a", "#f26a6a"))
@@ -348,18 +348,18 @@ class Pane(QWidget):
             self.detail_wanted.emit()
 
     def _paint_unsure(self, painter: QPainter) -> None:
-        """Hatch the margin where results rest on what stands for pixels beyond the border."""
+        """Hatch the margin outside the valid region."""
         picture = self.picture
-        if picture is None or picture.sure is None:
+        if picture is None or picture.valid_region is None:
             return
         right, bottom = picture.width - 0.5, picture.height - 0.5
         corners = [picture.frame.to_source(x, y) for x, y in ((-0.5, -0.5), (right, -0.5), (right, bottom), (-0.5, bottom))]
-        path, sure = QPainterPath(), QPainterPath()
+        path, valid = QPainterPath(), QPainterPath()
         path.addPolygon(QPolygonF([self.from_source(*corner) for corner in corners]))
         path.closeSubpath()
-        sure.addPolygon(QPolygonF([self.from_source(*corner) for corner in picture.sure]))
-        sure.closeSubpath()
-        margin = path.subtracted(sure)
+        valid.addPolygon(QPolygonF([self.from_source(*corner) for corner in picture.valid_region]))
+        valid.closeSubpath()
+        margin = path.subtracted(valid)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(Qt.PenStyle.NoPen)
         painter.fillPath(margin, QColor(240, 177, 64, 60))

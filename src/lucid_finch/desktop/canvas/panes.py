@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from functools import partial
 
 import numpy as np
@@ -12,12 +12,12 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QMenu, QSplitter, QTo
 
 from lucid_finch.desktop.canvas.display_range import ColourBar, RangeCard
 from lucid_finch.desktop.canvas.pane import Marks, Pane, View
-from lucid_finch.desktop.canvas.picture import Box, Detail, Difference, Picture
+from lucid_finch.desktop.study.picture import Box, Detail, Difference, Picture
 from lucid_finch.desktop.study.worker import Coordinator, Job
 from lucid_finch.desktop.toolkit.guard import guarded
 
 MOST = 4
-_FIRST_MAPS = ("source", "magnitude", "thinned", "edges")
+_FIRST_MAPS = ("source", "prepared", "prepared", "prepared")
 
 
 class PaneFrame(QWidget):
@@ -174,6 +174,8 @@ class PaneGroup(QWidget):
         self.count = 2
         names = (self.tr("First pane"), self.tr("Second pane"), self.tr("Third pane"), self.tr("Fourth pane"))
         self.frames = [PaneFrame(name, map_name) for name, map_name in zip(names, _FIRST_MAPS, strict=True)]
+        self._chosen: set[int] = set()
+        """Panes whose map was chosen by hand."""
         self._following = False
         self._looker = Coordinator()
         """Computes what comes into sight of maps that are too large to be computed whole."""
@@ -275,8 +277,9 @@ class PaneGroup(QWidget):
     # Maps
 
     def show_map(self, number: int, name: str) -> None:
-        """Show a map in a pane."""
+        """Show a map in a pane, chosen by hand."""
         self.frames[number].map_name = name
+        self._chosen.add(number)
         self._show_all()
         self.activate(number)
 
@@ -304,13 +307,46 @@ class PaneGroup(QWidget):
         self.pictures = {name: picture for name, picture in self.pictures.items() if name not in lost}
         self._show_all()
 
-    def use_maps(self, names: list[str]) -> None:
-        """The maps there are, in the order of the stages: panes whose map the detector does not have show its last."""
-        lost = [frame for frame in self.frames if frame.map_name not in names]
-        for frame in lost:
-            frame.map_name = names[-1]
-        if lost:
+    def use_maps(self, names: list[str], main: Sequence[str]) -> None:
+        """The maps there are, in the order of the stages, and the `main` ones. A pane whose map was not chosen by hand shows a
+        main one; a map that was chosen and is not there gives way to the last."""
+        before = [frame.map_name for frame in self.frames]
+        for number, frame in enumerate(self.frames):
+            if number > 0 and number not in self._chosen and main:
+                frame.map_name = main[min(number, len(main)) - 1]
+            if frame.map_name not in names:
+                frame.map_name = names[-1]
+                self._chosen.discard(number)
+        if before != [frame.map_name for frame in self.frames]:
             self._show_all()
+
+    def zoom_to_chosen(self) -> None:
+        """Zoom the active pane to what is selected."""
+        for m in self.frames[0].pane.marks:
+            box = m.box(sorted(m.chosen))
+            if box is not None:
+                self.frames[self.active].pane.show_box(box)
+                return
+
+    def one_to_one(self) -> None:
+        """One pixel of the image to one of the screen."""
+        view = self.frames[self.active].view
+        view.set(view.x, view.y, 1.0 / self.devicePixelRatioF())
+
+    def fit_all(self) -> None:
+        """Fit the image into every pane; one is enough where they share the place."""
+        for frame in self.frames if not self.links["place"] else self.frames[:1]:
+            frame.pane.fit()
+
+    def refresh(self) -> None:
+        """Paint the panes in sight again."""
+        for frame in self.shown:
+            frame.pane.update()
+
+    def set_marks_hidden(self, hidden: bool) -> None:
+        """Hide all marks, or show them again."""
+        for frame in self.frames:
+            frame.pane.set_marks_hidden(hidden)
 
     def compare(self, number: int, how: str, name: str) -> None:
         """Divide a pane between its map and another ("divide"), or show their "difference"; "" for its map alone."""

@@ -24,11 +24,11 @@ def _in_words(value: object, unit: str) -> str:
     return f"{value:g} {unit}".rstrip() if isinstance(value, (int, float)) else str(value)
 
 
-class AnswerCard(QFrame):
+class ExplanationCard(QFrame):
     """Lies over the panes; Escape or the cross closes it."""
 
     wanted = Signal(dict)
-    """Parameter values to be adopted."""
+    """Parameter values to apply."""
     previewed = Signal(object)
     """The `Change` under the pointer, or None."""
     closed = Signal()
@@ -48,7 +48,7 @@ class AnswerCard(QFrame):
         self.hide()
 
     def show_answer(self, answer: Explanation, near_x: int, near_y: int, labels: Mapping[str, str]) -> None:
-        """Beside a place of the parent; `labels` are what parameters are called."""
+        """Beside a place of the parent; `labels` are those of the parameters."""
         self.explanation = answer
         self._changes.clear()
         if self._content is not None:
@@ -94,8 +94,8 @@ class AnswerCard(QFrame):
 
     def _add_candidate(self, layout: QVBoxLayout, near: Near) -> None:
         theme = current_theme()
-        told = f"{self.tr('finding')} {near.id}" if near.id else self.tr("candidate, {}").format(near.outcome)
-        head = QLabel(self.tr("{}, {:.1f} px away").format(told, near.distance))
+        what = f"{self.tr('finding')} {near.id}" if near.id else self.tr("candidate, {}").format(near.outcome)
+        head = QLabel(self.tr("{}, {:.1f} px away").format(what, near.distance))
         head.setObjectName("quiet")
         layout.addWidget(head)
         grid = QGridLayout()
@@ -103,11 +103,11 @@ class AnswerCard(QFrame):
         grid.setVerticalSpacing(1)
         for row, c in enumerate(near.criteria):
             grid.addWidget(QLabel(c.label), row, 0)
-            grid.addWidget(QLabel(f"{c.measured:.3g} {c.unit}"), row, 1)
-            wanted = QLabel(f"{c.sense} {c.limit:.3g}")
+            grid.addWidget(QLabel(c.measured_text), row, 1)
+            wanted = QLabel(f"{c.sense} {c.limit_text}")
             wanted.setObjectName("quiet")
             grid.addWidget(wanted, row, 2)
-            verdict = QLabel(f'<b style="color:{theme.good if c.passed else theme.bad}">{"met" if c.passed else "short"}</b>')
+            verdict = QLabel(f'<b style="color:{theme.good if c.passed else theme.bad}">{"passed" if c.passed else "failed"}</b>')
             grid.addWidget(verdict, row, 3)
         layout.addLayout(grid)
         if near.change is not None:

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import re
 import time
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
-from pathlib import Path
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -26,28 +24,31 @@ from PySide6.QtWidgets import (
     QWidget,
 )  # fmt: skip
 
-from lucid_finch.core.cache import Cache
-from lucid_finch.core.engine import Engine
-from lucid_finch.core.errors import Cancelled, FileError, ParameterError
+from lucid_finch.core.execution.cache import Cache
+from lucid_finch.core.execution.engine import Engine
 from lucid_finch.core.recipe import Recipe
-from lucid_finch.desktop.canvas.picture import Picture
+from lucid_finch.desktop.study.picture import Picture
 from lucid_finch.desktop.study.worker import Coordinator, Job
 from lucid_finch.desktop.toolkit.guard import guarded
 from lucid_finch.desktop.toolkit.theme import current_theme
-from lucid_finch.files.images import ENDINGS, read_image
+from lucid_finch.pipeline.run import run_images
+from lucid_finch.pipeline.sources import Place
 
 WIDTH, HEIGHT = 132, 84
 
 
 @dataclass(frozen=True)
-class Place:
-    """Where an image is: a file, and which of its pictures."""
+class Result:
+    """What a recipe gave on an image."""
 
-    path: Path
-    page: int = 0
+    counts: tuple[int, ...] = ()
+    """Findings of each detector."""
+    unmet: tuple[str, ...] = ()
+    failure: str = ""
 
-    def label(self, several: bool) -> str:
-        return f"{self.path.name} [{self.page + 1}]" if several else self.path.name
+
+_REMEMBERED = 8
+"""Results per image."""
 
 
 @dataclass
@@ -57,33 +58,19 @@ class Entry:
     place: Place
     several: bool = False
     thumbnail: NDArray[np.uint32] | None = None
-    counts: tuple[int, ...] | None = None
-    """Findings of each detector; None until the recipe has been run on it."""
-    unmet: tuple[str, ...] = ()
-    failure: str = ""
+    results: dict[str, Result] = field(default_factory=dict)
+    """What the last recipes gave, by their hashes: one that comes back is not run again."""
+    result: Result | None = None
+    """That of the recipe of now; None until it has been run."""
+
+    @property
+    def is_wrong(self) -> bool:
+        """Whether the image cannot be read or does not meet an expectation."""
+        return self.result is not None and bool(self.result.failure or self.result.unmet)
 
     @property
     def label(self) -> str:
         return self.place.label(self.several)
-
-
-def images_in(paths: Sequence[Path]) -> list[Place]:
-    """The images of files and folders, in the order in which people count. Raises `FileError` for a folder without any."""
-    places: list[Place] = []
-    for path in paths:
-        if path.is_dir():
-            inside = sorted((p for p in path.iterdir() if p.suffix.lower() in ENDINGS and p.is_file()), key=_counting)
-            if not inside:
-                raise FileError(path, "holds no image that Lucid Finch reads")
-            places += [Place(p) for p in inside]
-        else:
-            places.append(Place(path))
-    return places
-
-
-def _counting(path: Path) -> list[Any]:
-    """So that img2 comes before img10."""
-    return [(1, int(part), "") if part.isdigit() else (0, 0, part.lower()) for part in re.split(r"(\d+)", path.name)]
 
 
 class _Model(QAbstractListModel):
@@ -101,8 +88,8 @@ class _Model(QAbstractListModel):
         if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.AccessibleTextRole):
             return entry.label
         if role == Qt.ItemDataRole.ToolTipRole:
-            said = [str(entry.place.path), entry.failure, *entry.unmet]
-            return "\n".join(line for line in said if line)
+            result = entry.result or Result()
+            return "\n".join(line for line in (str(entry.place.path), result.failure, *result.unmet) if line)
         return None
 
     def changed(self, row: int) -> None:
@@ -134,8 +121,8 @@ class _Tiles(QStyledItemDelegate):
         painter.setPen(QColor(theme.text))
         text = option.fontMetrics.elidedText(entry.label, Qt.TextElideMode.ElideMiddle, WIDTH)
         painter.drawText(QRect(box.left(), box.bottom() + 3, WIDTH, line), Qt.AlignmentFlag.AlignLeft, text)
-        wrong = bool(entry.failure or entry.unmet)
-        said = "cannot be read" if entry.failure else "…" if entry.counts is None else " · ".join(str(c) for c in entry.counts)
+        result, wrong = entry.result, entry.is_wrong
+        said = "…" if result is None else "cannot be read" if result.failure else " · ".join(str(c) for c in result.counts)
         painter.setPen(QColor(theme.bad if wrong else theme.quiet))
         below = QRect(box.left(), box.bottom() + 3 + line, WIDTH, line)
         painter.drawText(below, Qt.AlignmentFlag.AlignLeft, f"! {said}" if wrong else said)
@@ -212,7 +199,7 @@ class ImageList(QWidget):
         count = len(self.entries)
         for offset in range(1, count + 1):
             row = (self.current + offset) % count
-            if self.entries[row].unmet or self.entries[row].failure:
+            if self.entries[row].is_wrong:
                 self.select(row)
                 return
 
@@ -231,41 +218,52 @@ class ImageList(QWidget):
         recipe, entries, current = self._recipe, self.entries, max(self.current, 0)
         if recipe is None or len(entries) < 2:
             return
+        key = recipe.sha256
         for entry in entries:
-            entry.counts, entry.unmet = None, ()
+            entry.result = entry.results.get(key)
         self.view.viewport().update()
         if self._worker is None:
             self._worker = Coordinator()
             self._worker.setParent(self)
             self._worker.part_done.connect(self._part_done)
-        order = sorted(range(len(entries)), key=lambda row: abs(row - current))
+        missing = [row for row, entry in enumerate(entries) if entry.result is None]
+        order = sorted(missing, key=lambda row: abs(row - current))
 
         def work(job: Job) -> None:
             engine = Engine(Cache(96 * 1024 * 1024))
+            done = run_images(recipe, [entries[row].place for row in order], engine, job.cancelled)
             for row in order:
                 while self.others_busy() and not job.cancelled():
                     time.sleep(0.02)
-                if job.cancelled():
-                    return
-                job.emit_part((entries, row, *_run_one(engine, recipe, entries[row], job)))
+                one = next(done)
+                thumbnail = None
+                if entries[row].thumbnail is None and one.image is not None:
+                    thumbnail = Picture.of_image(one.image, "", "").thumbnail(WIDTH, HEIGHT)
+                job.emit_part((entries, row, thumbnail, key, one))
 
         self._worker.submit("images", work)
         self._say()
 
     def _part_done(self, generation: int, part: tuple[Any, ...]) -> None:
-        entries, row, thumbnail, counts, unmet, failure = part
+        entries, row, thumbnail, key, done = part
         if entries is not self.entries:
             return
         entry = self.entries[row]
         entry.thumbnail = thumbnail if thumbnail is not None else entry.thumbnail
-        entry.counts, entry.unmet, entry.failure = counts, unmet, failure
+        result = Result(failure=done.failure)
+        if done.run is not None:
+            counts = tuple(len(d.findings) for d in done.run.detections.values())
+            result = Result(counts, tuple(str(unmet) for unmet in done.run.unmet))
+        entry.results[key] = entry.result = result
+        while len(entry.results) > _REMEMBERED:
+            del entry.results[next(iter(entry.results))]
         self._model.changed(row)
         self._say()
 
     def _say(self) -> None:
-        done = sum(e.counts is not None or bool(e.failure) for e in self.entries)
-        wrong = sum(bool(e.unmet or e.failure) for e in self.entries)
-        text = self.tr("{} of {} images looked at").format(done, len(self.entries))
+        done = sum(entry.result is not None for entry in self.entries)
+        wrong = sum(entry.is_wrong for entry in self.entries)
+        text = self.tr("{} of {} images done").format(done, len(self.entries))
         if not self.entries:
             text = self.tr("Open a folder, or drop several images: the same recipe is run on each.")
         elif wrong:
@@ -281,21 +279,3 @@ class ImageList(QWidget):
         self._later.stop()
         if self._worker is not None:
             self._worker.close()
-
-
-def _run_one(
-    engine: Engine, recipe: Recipe, entry: Entry, job: Job
-) -> tuple[NDArray[np.uint32] | None, tuple[int, ...] | None, tuple[str, ...], str]:
-    """Thumbnail, counts, expectations that are not met, and what went wrong."""
-    thumbnail = None
-    try:
-        image = read_image(entry.place.path, page=entry.place.page)
-        if entry.thumbnail is None:
-            thumbnail = Picture.of_image(image, "", "").thumbnail(WIDTH, HEIGHT)
-        run = engine.run(recipe, image, cancelled=job.cancelled)
-    except Cancelled:
-        raise
-    except (FileError, ParameterError) as error:
-        return thumbnail, None, (), str(error)
-    counts = tuple(len(d.findings) for d in run.detections.values())
-    return thumbnail, counts, tuple(str(u) for u in run.unmet), ""

@@ -23,8 +23,8 @@ from PySide6.QtWidgets import (
 
 from lucid_finch.core.viewing.profiles import Profile, profile_along
 from lucid_finch.desktop.canvas.drawing import Drawing
-from lucid_finch.desktop.canvas.picture import Picture
 from lucid_finch.desktop.canvas.shapes import POINTS, Shape, measured
+from lucid_finch.desktop.study.picture import Picture
 from lucid_finch.desktop.toolkit.guard import guarded
 from lucid_finch.desktop.toolkit.theme import current_theme
 

@@ -1,18 +1,14 @@
-"""The page of merged findings: what several detectors found, each once, and who found it."""
+"""The page of merged findings: what several detectors found, each once, and by which detector."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import replace
 
 import numpy as np
 from PySide6.QtCore import Signal
-from PySide6.QtGui import QColor
 
-from lucid_finch.core.combining import COLUMNS, Combined
-from lucid_finch.core.detection import Detection, Findings
-from lucid_finch.core.image import Frame
-from lucid_finch.desktop.canvas.pane import Marks
+from lucid_finch.core.detection import Findings
+from lucid_finch.core.execution.combining import COLUMNS, Combined
 from lucid_finch.desktop.pages.tables import FilteredTable
 
 
@@ -27,32 +23,6 @@ def as_findings(merged: Combined) -> Findings:
             column = replace(column, names=tuple(str(n) for n in names))
         declared.append(column)
     return Findings(columns, tuple(declared))
-
-
-def merged_marks(merged: Combined, detections: Mapping[str, Detection], colours: Mapping[str, QColor]) -> list[Marks]:
-    """Marks of the merged findings, in the colour of the detector that each is from, with the numbers of the merged table."""
-    found = []
-    for name in merged.of:
-        detection = detections.get(name)
-        if detection is None:
-            continue
-        mine = merged.findings["detector"] == name
-        rows = np.searchsorted(np.sort(detection.findings["id"]), merged.findings["number"][mine])
-        rows = np.argsort(detection.findings["id"], kind="stable")[rows]
-        outlines = detection.outlines.take(rows, Frame())
-        x, y = detection.findings["x"][rows], detection.findings["y"][rows]
-        found.append(Marks.of(outlines, x, y, merged.findings["id"][mine], colours[name]))
-    return found
-
-
-def one_mark(detection: Detection, rows: list[int], colour: QColor) -> Marks:
-    """Findings drawn bolder over the merged ones, until others are chosen."""
-    some = np.array(rows, np.int64)
-    findings = detection.findings
-    marks = Marks.of(
-        detection.outlines.take(some, Frame()), findings["x"][some], findings["y"][some], findings["id"][some], colour
-    )
-    return replace(marks, chosen=frozenset(range(len(rows))), nameless=True, passing=True)
 
 
 def _equal(one: Combined, other: Combined) -> bool:

@@ -27,10 +27,10 @@ from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.numerics.edges.gradients import OPERATORS, operator_kernels
 from lucid_finch.core.parameters import Coefficients, Declaration, Stage
 from lucid_finch.core.viewing.arithmetic import Worked, neighbourhood, work_out
-from lucid_finch.desktop.canvas.picture import Picture
-from lucid_finch.desktop.recipe_panel.recipe_cards import Elided
 from lucid_finch.desktop.recipe_panel.structured_editors import CoefficientsEditor
+from lucid_finch.desktop.study.picture import Picture
 from lucid_finch.desktop.toolkit.guard import guarded
+from lucid_finch.desktop.toolkit.labels import Elided
 from lucid_finch.desktop.toolkit.theme import current_theme
 
 _MOST = 15
@@ -205,7 +205,7 @@ class GridView(QWidget):
             painter.drawText(QPointF(x, y + (high + 2) * row + base), grid.foot)
 
 
-class NumbersPage(QWidget):
+class PixelValuesPage(QWidget):
     """Follows the cursor over the map of the active pane, or works on numbers that are typed or pasted."""
 
     def __init__(self) -> None:

@@ -38,8 +38,8 @@ from PySide6.QtWidgets import (
 from lucid_finch.core.detection import Column, Table
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.viewing.row_filter import matching
-from lucid_finch.desktop.recipe_panel.recipe_cards import Elided
 from lucid_finch.desktop.toolkit.guard import guarded
+from lucid_finch.desktop.toolkit.labels import Elided
 from lucid_finch.desktop.toolkit.theme import current_theme
 
 Index = QModelIndex | QPersistentModelIndex

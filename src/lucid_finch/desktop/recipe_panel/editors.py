@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import math
 from typing import Any
 
@@ -23,29 +22,19 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.judging import Limit
-from lucid_finch.core.parameters import SCALES, Declaration, Length
+from lucid_finch.core.parameter_types.choices import Choice, Switch
+from lucid_finch.core.parameter_types.numbers import Number, RangeType
+from lucid_finch.core.parameters import Declaration
 from lucid_finch.desktop.toolkit.guard import guarded
 from lucid_finch.desktop.toolkit.theme import current_theme
 
 _STEPS = 1000
 
 
-def shown_value(declared: Declaration, value: Any) -> str:
-    """A value as it is shown in its field, with a point."""
-    if value is None:
-        return ""
-    if declared.name == "false_alarms" and isinstance(value, (int, float)):
-        return f"{value:.3g}"
-    if isinstance(value, dict):
-        return json.dumps(value)
-    if isinstance(value, (tuple, list)):
-        return ", ".join("open" if v is None else shown_value(declared, v) for v in value)
-    return f"{value:.6g}" if isinstance(value, float) else str(value)
-
-
 class Histogram(QWidget):
-    """All candidates over one criterion: those that the limit rejects in grey, the others in the accent; a handle sets it."""
+    """All candidates over one criterion: rejected ones in grey, the others in the accent colour; a handle sets the limit."""
 
     limit_moved = Signal(float, int)
     """In the criterion's own units, and which limit: an end of a range (0, 1), or -1."""
@@ -154,16 +143,16 @@ class Histogram(QWidget):
 
     def _move(self, event: QMouseEvent) -> None:
         if len(self.values):
-            self._tell(event.position().x())
+            self._emit(event.position().x())
 
-    def _tell(self, x: float) -> None:
+    def _emit(self, x: float) -> None:
         self.limit_moved.emit(self.value_at(x), self.limit.end if self.limit is not None else -1)
 
     @guarded
     def keyPressEvent(self, event: QKeyEvent) -> None:
         steps = {Qt.Key.Key_Left: -3.0, Qt.Key.Key_Right: 3.0}
         if event.key() in steps and self.limit is not None and len(self.values):
-            self._tell(self.place_of(self.limit.value) + steps[Qt.Key(event.key())])
+            self._emit(self.place_of(self.limit.value) + steps[Qt.Key(event.key())])
         else:
             super().keyPressEvent(event)
 
@@ -176,8 +165,8 @@ class ParameterEditor(QWidget):
 
     edited = Signal(str, object, bool)
     """Name, new value, and whether more of the same movement may follow."""
-    spread_wanted = Signal(str)
-    """Show what comes out over a range of this parameter."""
+    sweep_wanted = Signal(str)
+    """Show the results over a range of this parameter."""
 
     def __init__(self, declared: Declaration) -> None:
         super().__init__()
@@ -189,7 +178,7 @@ class ParameterEditor(QWidget):
         self.choice: QComboBox | None = None
         self.check: QCheckBox | None = None
         self.clear: QPushButton | None = None
-        self.spread: QPushButton | None = None
+        self.sweep: QPushButton | None = None
         """Shows a range of this parameter."""
         self._quiet = False
         layout = QVBoxLayout(self)
@@ -200,24 +189,24 @@ class ParameterEditor(QWidget):
         label = QLabel(f"<b>{declared.label}</b> {declared.unit}")
         label.setWordWrap(True)
         label.setToolTip(tip)
-        if declared.type is bool:
+        if isinstance(declared.type, Switch):
             self.check = QCheckBox(declared.label)
             self.check.setToolTip(tip)
-            self.check.toggled.connect(lambda on: self._tell(on))
+            self.check.toggled.connect(lambda on: self._emit(on))
             layout.addWidget(self.check)
             return
         head = QHBoxLayout()
         head.setSpacing(4)
         head.addWidget(label, 1)
-        if declared.choices or declared.type in (int, float, Length):
-            self.spread = self._spread_button()
-            head.addWidget(self.spread)
-        if declared.choices:
+        if isinstance(declared.type, (Choice, Number)):
+            self.sweep = self._sweep_button()
+            head.addWidget(self.sweep)
+        if isinstance(declared.type, Choice):
             self.choice = QComboBox()
             self.choice.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
             if declared.optional:
-                self.choice.addItem(self._open_text)
-            self.choice.addItems(list(declared.choices))
+                self.choice.addItem(self._auto_text)
+            self.choice.addItems(list(declared.type.choices))
             self.choice.setToolTip(tip)
             self.choice.setAccessibleName(declared.label)
             self.choice.currentTextChanged.connect(self._chosen)
@@ -231,12 +220,12 @@ class ParameterEditor(QWidget):
         self.field.setFixedWidth(self.fontMetrics().horizontalAdvance("00000.000") + 12)
         self.field.editingFinished.connect(self._typed)
         if declared.optional:
-            self.field.setPlaceholderText(self.tr("open"))
+            self.field.setPlaceholderText(self.tr("auto"))
             self.clear = QPushButton("×")
-            self.clear.setAccessibleName(self.tr("Leave {} open").format(declared.label))
+            self.clear.setAccessibleName(self.tr("Set {} to auto").format(declared.label))
             self.clear.setObjectName("bare")
-            self.clear.setToolTip(self.tr("Back to: {}").format(declared.auto))
-            self.clear.clicked.connect(lambda: self._tell(None))
+            self.clear.setToolTip(self.tr("Auto: {}").format(declared.auto))
+            self.clear.clicked.connect(lambda: self._emit(None))
             head.addWidget(self.clear)
         head.addWidget(self.field)
         layout.addLayout(head)
@@ -253,16 +242,16 @@ class ParameterEditor(QWidget):
             self.slider.valueChanged.connect(self._slid)
             layout.addWidget(self.slider)
 
-    def _spread_button(self) -> QPushButton:
+    def _sweep_button(self) -> QPushButton:
         button = QPushButton("⋯")
         button.setObjectName("bare")
-        button.setAccessibleName(self.tr("Show over a range of {}").format(self.declared.label))
-        button.setToolTip(self.tr("Show over a range: what comes out at several values, side by side"))
-        button.clicked.connect(lambda: self.spread_wanted.emit(self.declared.name))
+        button.setAccessibleName(self.tr("Sweep {}").format(self.declared.label))
+        button.setToolTip(self.tr("Sweep: the results at several values, side by side"))
+        button.clicked.connect(lambda: self.sweep_wanted.emit(self.declared.name))
         return button
 
     def show_value(self, value: Any) -> None:
-        """Show a value without telling anybody."""
+        """Show a value without a signal."""
         self.value = value
         self._quiet = True
         if self.check is not None:
@@ -275,22 +264,22 @@ class ParameterEditor(QWidget):
         elif self.field is not None:
             self._mark_wrong("")
             if not self.field.hasFocus() or not self.field.isModified():
-                self.field.setText(shown_value(self.declared, value))
+                self.field.setText(self.declared.type.show(value))
         if self.clear is not None:
             self.clear.setVisible(value is not None)
         if self.slider is not None and self.declared.usual is not None:
             low, high = self.declared.usual
-            number = value.value if isinstance(value, Length) else value
-            if isinstance(number, (int, float)):
+            number = self.declared.type.number_of(value) if isinstance(self.declared.type, Number) else None
+            if number is not None:
                 self.slider.setValue(round(_STEPS * (min(max(number, low), high) - low) / (high - low)))
         self._quiet = False
 
-    def show_open(self, text: str) -> None:
-        """What an open value resolved to on this image."""
+    def show_auto(self, text: str) -> None:
+        """The automatic value on this image."""
         if self.choice is not None and self.declared.optional:
-            self.choice.setItemText(0, f"{self._open_text}: {text}" if text else self._open_text)
+            self.choice.setItemText(0, f"{self._auto_text} ({text})" if text else self._auto_text)
         if self.field is not None:
-            self.field.setPlaceholderText(text or self.tr("open"))
+            self.field.setPlaceholderText(f"{self._auto_text} ({text})" if text else self._auto_text)
 
     def show_wrong(self, message: str) -> None:
         self._mark_wrong(message)
@@ -307,68 +296,39 @@ class ParameterEditor(QWidget):
         assert self.field is not None
         text = self.field.text().strip()
         self.field.setModified(False)
-        if text == shown_value(self.declared, self.value):
+        if text == self.declared.type.show(self.value):
             return
-        self._tell(self._parsed(text))
-
-    def _parsed(self, text: str) -> Any:
-        if not text and self.declared.optional:
-            return None
-        if self.declared.type is str or self.declared.type is Length:
-            return text
         try:
-            if text.startswith("{"):
-                return json.loads(text)
-            parts = [part.strip() for part in text.replace(";", ",").split(",")]
-            if self.declared.is_range:
-                ends = [None if part in ("", "open") else float(part) for part in parts]
-                return (*ends, None) if len(ends) == 1 else tuple(ends)
-            numbers = [float(part) for part in parts]
-        except ValueError:
-            return text
-        numbers = [int(n) if self.declared.type is int and n.is_integer() else n for n in numbers]
-        return numbers[0] if len(numbers) == 1 else tuple(numbers)
+            self._emit(self.declared.type.read(text, self.declared))
+        except ParameterError as error:
+            self.show_wrong(str(error))
 
     @property
-    def _open_text(self) -> str:
-        """What stands for a choice that is left open."""
-        return self.tr("open")
+    def _auto_text(self) -> str:
+        """What stands for a value that the program chooses."""
+        return self.tr("auto")
 
     def _chosen(self, text: str) -> None:
-        self._tell(None if self.declared.optional and self.choice is not None and self.choice.currentIndex() == 0 else text)
+        self._emit(None if self.declared.optional and self.choice is not None and self.choice.currentIndex() == 0 else text)
 
     def _slid(self, step: int) -> None:
         if self._quiet or self.declared.usual is None:
             return
         low, high = self.declared.usual
-        value = low + (high - low) * step / _STEPS
-        if self.declared.above is not None:
-            value = max(value, (high - low) / _STEPS)
-        self._tell(round(value) if self.declared.type is int else float(f"{value:.3g}"), True)
+        self._emit(self.declared.type.fit(low + (high - low) * step / _STEPS, self.declared), True)
 
     def _limit_moved(self, limit: float, end: int) -> None:
-        if self.declared.is_range:
-            number = max(float(f"{limit:.3g}"), self.declared.least if self.declared.least is not None else -math.inf)
-            least, most = self.value if self.value is not None else (None, None)
-            # An end that passes the other takes it along.
-            if end == 1:
-                self._tell((least if least is None else min(least, number), number), True)
-            else:
-                self._tell((number, most if most is None else max(most, number)), True)
+        """The handle of a limit was dragged."""
+        kind = self.declared.type
+        if isinstance(kind, RangeType):
+            self._emit(kind.with_end(self.value, max(end, 0), kind.fit(limit, self.declared)), True)
             return
-        scale = SCALES[self.declared.scale]
         try:
-            value = float(f"{scale.from_limit(limit):.3g}")
+            value = self.declared.from_limit(limit)
         except OverflowError:
             return
-        for bound, chooser in ((self.declared.least, max), (self.declared.most, min)):
-            value = chooser(value, bound) if bound is not None else value
-        if self.declared.above is not None and value <= self.declared.above:
-            value = 1e-300 if self.declared.scale == "expected" else 1e-3
-        if self.declared.type is Length:
-            value = max(value, 0.0)
-        self._tell(value, True)
+        self._emit(kind.fit(value, self.declared), True)
 
-    def _tell(self, value: Any, moving: bool = False) -> None:
+    def _emit(self, value: Any, moving: bool = False) -> None:
         if not self._quiet:
             self.edited.emit(self.declared.name, value, moving)

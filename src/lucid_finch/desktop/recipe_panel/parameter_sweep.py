@@ -1,11 +1,10 @@
-"""Show over a range: what comes out at several values of one parameter, as small pictures with counts; a click adopts one."""
+"""Parameter sweep: the results at several values of one parameter, as small pictures with counts; a click applies a value."""
 
 from __future__ import annotations
 
-import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
-from typing import Any, get_args
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,98 +13,33 @@ from PySide6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPai
 from PySide6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from lucid_finch.core.detectors import detector_of
-from lucid_finch.core.engine import Engine
 from lucid_finch.core.errors import ParameterError
+from lucid_finch.core.execution.engine import Detected, Engine, Failed, StepDone
+from lucid_finch.core.execution.plan import Plan
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.rendering.viewing import strokes, tint
-from lucid_finch.core.parameters import SCALES, Declaration, Length, Parameters
+from lucid_finch.core.parameters import Declaration
 from lucid_finch.core.prepare import step_of
-from lucid_finch.core.prepare.colour import Take
-from lucid_finch.core.prepare.contrast import channel_separations
+from lucid_finch.core.prepare.step import PreparationStep
 from lucid_finch.core.recipe import Recipe
 from lucid_finch.desktop.canvas.pane import Marks
-from lucid_finch.desktop.canvas.picture import Picture
+from lucid_finch.desktop.study.picture import Picture
 from lucid_finch.desktop.study.study import Study, step_place
 from lucid_finch.desktop.study.worker import Coordinator, Job
 from lucid_finch.desktop.toolkit.guard import guarded
 from lucid_finch.desktop.toolkit.theme import current_theme, mark_colour
 
 WIDTH, HEIGHT = 176, 118
-COUNT = 7
-_AXIS = "contrast axis"
-"""What `channel_separations` calls the direction between both samples."""
 
 
 @dataclass
 class Sample:
-    """One value and what comes out of it."""
+    """One value and its result."""
 
     value: Any
     title: str
     pixels: NDArray[np.uint32] | None = None
     text: str = ""
-
-
-def values_over(declared: Declaration, current: Any, criterion: NDArray[np.float64] | None = None) -> list[Any]:
-    """Up to nine values worth comparing, the current one among them.
-
-    Choices: all of them. A limit whose `criterion` has been measured on candidates: their quantiles. Else over the usual
-    range, in equal factors where that spans more than a factor of 15.
-    """
-    if declared.choices:
-        return [c for c in declared.choices if c != "weights"]
-    if criterion is not None and np.isfinite(criterion).sum() >= 2:
-        finite = np.unique(criterion[np.isfinite(criterion)])
-        # Towards the upper end: below, limits let everything in.
-        limits = np.quantile(finite, np.linspace(0.02, 0.995, COUNT))
-        given: list[float] = []
-        for limit in limits.tolist():
-            try:
-                given.append(SCALES[declared.scale].from_limit(limit))
-            except OverflowError:
-                continue
-        return _tidied(given, declared, current)
-    unit = 1.0
-    if isinstance(current, str):
-        length = Length.parse(current)
-        current, unit = length.value, length.value or 1.0
-    number = float(current) if isinstance(current, (int, float)) and not isinstance(current, bool) else None
-    low, high = declared.usual or (None, None)
-    if low is None or high is None:
-        middle = number if number else unit
-        low, high = middle / 3, middle * 3
-        if declared.type is float and number is not None and number < 0:
-            low, high = high, low
-    least = low if low > 0 else high / 20
-    if high / max(least, 1e-12) > 15 and low >= 0:
-        given = [low] if low == 0 else []
-        given += np.geomspace(max(least, 1e-9), high, COUNT - len(given)).tolist()
-    else:
-        given = np.linspace(low, high, COUNT).tolist()
-    return _tidied(given, declared, number)
-
-
-def _tidied(given: Sequence[float], declared: Declaration, current: Any) -> list[Any]:
-    """Rounded, allowed, in order and without doubles, with the current value."""
-    found: set[float] = set()
-    for value in given:
-        number = float(f"{value:.2g}")
-        if declared.least is not None:
-            number = max(number, declared.least)
-        if declared.most is not None:
-            number = min(number, declared.most)
-        if declared.above is not None and number <= declared.above:
-            continue
-        if not math.isfinite(number) or (declared.type is Length and number < 0):
-            continue
-        if declared.type is int:
-            # Sizes are odd; where a parameter takes even ones too, odd ones do no harm.
-            number = float(max(int(number) | 1, int(declared.least or 1)))
-        found.add(number)
-    if isinstance(current, (int, float)) and not isinstance(current, bool):
-        found.add(float(current))
-    ordered = sorted(found)
-    return [int(v) if declared.type is int else v for v in ordered]
 
 
 def thumbnail_of(picture: Picture, marks: Sequence[Marks]) -> NDArray[np.uint32]:
@@ -139,19 +73,21 @@ class Question:
 def answered(
     engine: Engine, asked: Question, recipe: Recipe, cancelled: Callable[[], bool]
 ) -> tuple[NDArray[np.uint32] | None, str]:
-    """Picture and words of what `recipe` gives; words alone where it is refused."""
+    """Picture and words of what `recipe` gives; words alone if it is refused."""
+    image, marks, text = asked.image, [], ""
+    # The owner of the step runs too: its preparation is what is shown.
+    only = {asked.detector, asked.place[0] if asked.place is not None else asked.detector}
     try:
-        image, marks, text = asked.image, [], ""
-        common = engine.prepared(image, [s.plain() for s in recipe.prepare], cancelled)
-        entry = next((e for e in recipe.running if e.name == asked.detector), None)
-        if asked.place is not None:
-            owner, number = asked.place
-            steps = recipe.prepare if not owner else next(e.prepare for e in recipe.detectors if e.name == owner)
-            image = engine.prepared(common if owner else image, [s.plain() for s in steps[: number + 1]], cancelled)
-        if entry is not None:
-            found = engine.run_entry(entry, common, cancelled, recipe.region)
-            marks = [Marks.of(found.outlines, found.findings["x"], found.findings["y"], found.findings["id"], asked.colour)]
-            text = f"{len(found.findings)} found"
+        for event in engine.events(Plan.of(recipe), image, cancelled, tuple(only)):
+            match event:
+                case Failed(_, error):
+                    return None, str(error)
+                case StepDone(step, result) if (step.owner, step.number) == asked.place:
+                    image = result
+                case Detected(name, found) if name == asked.detector:
+                    table = found.findings
+                    marks = [Marks.of(found.outlines, table["x"], table["y"], table["id"], asked.colour)]
+                    text = f"{len(table)} found"
     except ParameterError as error:
         return None, str(error)
     return thumbnail_of(Picture.of_image(image, "", ""), marks), text
@@ -169,7 +105,7 @@ class SampleView(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setCursor(Qt.CursorShape.PointingHandCursor)
         self.setAccessibleName(sample.title)
-        self.setToolTip(self.tr("Adopt {}").format(sample.title))
+        self.setToolTip(self.tr("Apply {}").format(sample.title))
 
     def show_sample(self, sample: Sample) -> None:
         self.sample = sample
@@ -216,10 +152,10 @@ class SampleView(QWidget):
             super().keyPressEvent(event)
 
 
-class SpreadCard(QFrame):
+class SweepCard(QFrame):
     """Lies over the panes; Escape or the cross closes it."""
 
-    adopted = Signal(str, object)
+    applied = Signal(str, object)
     """Parameter and value."""
     closed = Signal()
 
@@ -258,7 +194,7 @@ class SpreadCard(QFrame):
         columns = max(2, min(4, self._over.width() // (WIDTH + 12)))
         for number, sample in enumerate(samples):
             view = SampleView(sample, sample.value == current)
-            view.chosen.connect(lambda value: self.adopted.emit(self.parameter, value))
+            view.chosen.connect(lambda value: self.applied.emit(self.parameter, value))
             self._grid.addWidget(view, number // columns, number % columns)
             self.views.append(view)
         self.adjustSize()
@@ -287,92 +223,80 @@ class SpreadCard(QFrame):
             super().keyPressEvent(event)
 
 
-class Spread(QObject):
-    """Asks, has the answers computed one after the other, and lets one be adopted."""
+class Sweep(QObject):
+    """Computes the results at several values one after the other, and lets one value be applied."""
 
     refused = Signal(str)
 
     def __init__(self, parent: QWidget, over: QWidget, study: Study, engine: Engine) -> None:
-        """The card is a child of `parent` and lies over the middle of `over`."""
+        """The card is a child of `parent` and is shown over the middle of `over`."""
         super().__init__(parent)
         self.study, self.engine = study, engine
-        self.card = SpreadCard(parent, over)
+        self.card = SweepCard(parent, over)
         self.card.closed.connect(self._closed)
-        self.adopted = self.card.adopted
+        self.applied = self.card.applied
         self.worker = Coordinator()
-        """Its own: what the bench computes goes on."""
+        """Its own, so that the other work of the window goes on."""
         self.worker.setParent(self)
         self.worker.part_done.connect(self._part_done)
         self._generation = 0
+        self._steps: dict[Any, dict[str, Any]] = {}
+        """Steps that stand for values, where more than one parameter changes."""
 
     def open(self, parameter: str) -> None:
-        """Compare values of a parameter of the chosen card."""
+        """Compare values of a parameter of the chosen card; "" compares a step with its alternatives."""
         study = self.study
         place = step_place(study.chosen)
         if study.image is None:
             self.refused.emit(self.tr("Open an image first."))
             return
-        model: type[Parameters]
         if place is not None:
-            step = study.steps_of(place[0])[place[1]]
-            if parameter == "take" and step["step"] == "contrast_axis":
-                self._open_channels(place, None)
+            given = study.steps_of(place[0])[place[1]]
+            step = step_of(str(given["step"]))
+            if not parameter or (step.separates and step.Parameters.declarations()[parameter].choices):
+                self._open_alternatives(step, given, place)
                 return
-            model, current = step_of(str(step["step"])).Parameters, step[parameter]
+            declared, current = step.Parameters.declarations()[parameter], given[parameter]
         else:
             entry = next((e for e in study.recipe.detectors if e.name == study.chosen), None)
             if entry is None:
-                self.refused.emit(self.tr("Only parameters of steps and detectors can be shown over a range."))
+                self.refused.emit(self.tr("Only parameters of steps and detectors can be swept."))
                 return
-            model, current = detector_of(entry.kind).Parameters, entry.made_parameters().plain()[parameter]
-        if parameter == "take":
-            self._open_channels(place, current)
-            return
-        declared = model.declarations()[parameter]
-        samples = [
-            Sample(value, f"{declared.label} {_shown(value)} {declared.unit}") for value in self._values(declared, current)
-        ]
+            declared = detector_of(entry.kind).Parameters.declarations()[parameter]
+            current = entry.made_parameters().plain()[parameter]
+        values = self._values(declared, current)
+        samples = [Sample(value, f"{declared.label} {_shown(value)} {declared.unit}") for value in values]
         if not samples:
-            self.refused.emit(self.tr("{} has no range to be shown over.").format(declared.label))
+            self.refused.emit(self.tr("{} has no range to sweep.").format(declared.label))
             return
-        title = self.tr("{} over a range: a click adopts the value, numbers are counts of findings").format(declared.label)
+        title = self.tr("Sweep of {}: a click applies the value, numbers are counts of findings").format(declared.label)
         self._ask(parameter, title, samples, current, place, {})
 
     def _values(self, declared: Declaration, current: Any) -> list[Any]:
         found = self.study.detections.get(self.study.chosen)
+        measured: list[float] = []
         if declared.criterion and found is not None:
-            candidates = found.work.candidates
-            values = np.asarray(candidates.columns[declared.criterion], float)
-            plausible = found.work.detector.plausible(candidates)
-            return values_over(declared, current, values[plausible] if plausible.sum() >= 5 else values)
-        if current is None and found is not None:
+            measured = found.measured(declared.criterion).tolist()
+        elif current is None and found is not None:
             resolved = found.resolved.get(declared.name)
             current = resolved if isinstance(resolved, float) else None
-        return values_over(declared, current)
+        return declared.type.sweep(declared, current, measured)
 
-    def _open_channels(self, place: tuple[str, int] | None, current: Any) -> None:
-        """All channels, those first that tell the sampled areas apart best."""
-        image, sampled = self.study.image, self.study.sampled
-        order: list[tuple[str, str]] = [(name, "") for name in get_args(Take) if name != "weights"]
-        if image is not None and sampled is not None:
-            try:
-                found = channel_separations(image, *sampled)
-            except ParameterError as error:
-                self.refused.emit(str(error))
-            else:
-                order = [(n, self.tr("{:.1f} apart").format(apart)) for n, apart in found if n in dict(order) or n == _AXIS]
-                order = [pair for pair in order if pair[0] != _AXIS or current is not None]
-        samples = [Sample(name, f"{name}  {text}".strip()) for name, text in order]
-        whole: dict[str, dict[str, Any]] = {}
-        if current is None:
-            whole = {name: {"step": "channel", "take": name} for name, _ in order}
-        elif image is not None and image.is_colour and self.study.samples is not None:
-            # The axis of the two areas stands beside the plain channels.
-            whole[_AXIS] = {"step": "contrast_axis", "inside": self.study.samples[0], "outside": self.study.samples[1]}
-        title = self.tr("All channels; those first that separate object and surroundings best")
-        if sampled is None:
-            title = self.tr("All channels; sample object and surroundings to have them ordered")
-        self._ask("take", title, samples, current, place, whole)
+    def _open_alternatives(self, step: PreparationStep, given: dict[str, Any], place: tuple[str, int]) -> None:
+        """Steps that could take the place of this one, the best separation of sampled areas first."""
+        image, samples = self.study.image, step.sampled(given) or self.study.samples
+        assert image is not None
+        try:
+            offered = step.alternatives(image, given, samples)
+        except ParameterError as error:
+            self.refused.emit(str(error))
+            offered = step.alternatives(image, given, None)
+        current = next((a.value for a in offered if all(given.get(k) == v for k, v in a.step.items())), None)
+        title = self.tr("All channels; the best separation of object and surroundings first")
+        if samples is None:
+            title = self.tr("All channels; sample object and surroundings to order them by separation")
+        shown = [Sample(a.value, a.label) for a in offered if a.value != current or a.step["step"] == given["step"]]
+        self._ask("", title, shown, current, place, {a.value: a.step for a in offered})
 
     def _ask(
         self, parameter: str, title: str, samples: list[Sample], current: Any, place: tuple[str, int] | None,
@@ -382,7 +306,7 @@ class Spread(QObject):
         study = self.study
         image = study.image
         assert image is not None
-        self._replaces = whole
+        self._steps = whole
         self.card.open(parameter, title, samples, current)
         number = next((n for n, e in enumerate(study.recipe.detectors) if e.name == study.detector), 0)
         asked = Question(image, study.recipe, study.detector, place, mark_colour(number))
@@ -393,7 +317,8 @@ class Spread(QObject):
                 if job.cancelled():
                     return
                 try:
-                    recipe = changed_recipe(asked.recipe, chosen, {parameter: sample.value}, whole.get(sample.value))
+                    step = whole.get(sample.value)
+                    recipe = changed_recipe(asked.recipe, chosen, {} if step else {parameter: sample.value}, step)
                 except ParameterError as error:
                     job.emit_part((n, None, str(error)))
                     continue
@@ -407,8 +332,8 @@ class Spread(QObject):
             self.card.views[number].show_sample(replace(self.card.views[number].sample, pixels=pixels, text=text))
 
     def step_for(self, value: Any) -> dict[str, Any] | None:
-        """The step that takes the place of the chosen one if this value is adopted, if it is more than a parameter."""
-        return self._replaces.get(value)
+        """The step that replaces the chosen one if this value is applied; None if only a parameter changes."""
+        return self._steps.get(value)
 
     def _closed(self) -> None:
         self.worker.cancel_all()

@@ -1,13 +1,12 @@
-"""The recipe column: cards for the source, each preparation step and each detector, and what can be done with them."""
+"""The recipe cards: one for the source, each preparation step and each detector, with their menus."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
 from functools import partial
-from typing import Any
 
-from PySide6.QtCore import QSize, Qt, Signal
-from PySide6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent
 from PySide6.QtWidgets import (
     QCheckBox,
     QFrame,
@@ -23,9 +22,10 @@ from PySide6.QtWidgets import (
 
 from lucid_finch.core.detectors import KINDS
 from lucid_finch.core.errors import ParameterError
-from lucid_finch.core.prepare import STEPS
+from lucid_finch.core.prepare import STEPS, step_of
 from lucid_finch.desktop.study.study import SOURCE, Study, step_place
 from lucid_finch.desktop.toolkit.guard import guarded
+from lucid_finch.desktop.toolkit.labels import Elided
 
 
 class Card(QFrame):
@@ -132,26 +132,7 @@ class Card(QFrame):
             super().keyPressEvent(event)
 
 
-class Elided(QLabel):
-    """A label that shortens its text to the room there is; the whole text is its tooltip."""
-
-    where = Qt.TextElideMode.ElideMiddle
-    """Which part of the text goes."""
-
-    def minimumSizeHint(self) -> QSize:
-        return QSize(20, super().minimumSizeHint().height())
-
-    @guarded
-    def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        text = self.fontMetrics().elidedText(self.text(), self.where, self.width())
-        self.setToolTip(self.text() if text != self.text() else "")
-        painter.setPen(self.palette().color(self.foregroundRole()))
-        painter.drawText(self.rect(), self.alignment() | Qt.AlignmentFlag.AlignVCenter, text)
-        painter.end()
-
-
-class RecipeColumn(QWidget):
+class RecipeCards(QWidget):
     """Follows the study."""
 
     refused = Signal(str)
@@ -211,12 +192,17 @@ class RecipeColumn(QWidget):
         return button
 
     def do(self, what: Callable[[], None]) -> None:
-        """Do something to a card; what is not allowed is told."""
+        """Do something to a card; what is not allowed is shown."""
         try:
             what()
         except ParameterError as error:
             self.refused.emit(str(error))
             self.refresh()
+
+    def do_to_chosen(self, what: Callable[[], None]) -> None:
+        """Do something to the chosen card; the source has none of these."""
+        if self.study.chosen != SOURCE:
+            self.do(what)
 
     def rename_chosen(self) -> None:
         card = self.study.chosen
@@ -265,7 +251,7 @@ class RecipeColumn(QWidget):
             if place is not None:
                 step = self.study.steps_of(place[0])[place[1]]
                 card.name.setText(str(step["step"]))
-                card.show_state(_step_text(step), on=bool(step.get("on", True)))
+                card.show_state(step_of(step["step"]).summary(step), on=bool(step.get("on", True)))
         for entry in self.study.recipe.detectors:
             card = self.cards[entry.name]
             found = self.study.detections.get(entry.name)
@@ -277,7 +263,7 @@ class RecipeColumn(QWidget):
             unmet = entry.unmet(found)
             about = f"{entry.kind} · {misses.format(near)} · {found.seconds * 1000:.0f}\u00a0ms"
             if found.fit is not None:
-                about += f"\n{found.work.detector.fit_text(found.fit)}"
+                about += f"\n{found.fit_text}"
             outside = [note for note in found.notes if note.startswith("the region")]
             if outside:
                 about += f"\n{outside[0]}"
@@ -300,7 +286,7 @@ class RecipeColumn(QWidget):
             if merged is None:
                 texts.append(self.tr("{}: merged when the recipe is run").format(name))
             else:
-                texts.append(self.tr("{}: {} merged, {} found twice").format(name, len(merged.findings), merged.duplicates))
+                texts.append(self.tr("{}: {} merged, {} duplicates").format(name, len(merged.findings), merged.duplicates))
         return texts
 
     def _build(self, wanted: list[str]) -> None:
@@ -325,30 +311,3 @@ class RecipeColumn(QWidget):
         # The steps end with their button, the detectors with theirs.
         self._layout.removeWidget(self.add_step)
         self._layout.insertWidget(1 + len(self.study.recipe.prepare), self.add_step)
-
-
-def _step_text(step: dict[str, Any]) -> str:
-    """What a step does, in a few words."""
-    name = str(step["step"])
-    size = f"{step['size']} px" if step.get("size") is not None else f"{step.get('sigma', 0):g} px"
-    if name == "smooth" and step["method"] in ("gaussian", "bilateral"):
-        size = f"{step['sigma']:g} px"
-    given = [
-        f"{k.replace('_', ' ')} {step[k]:g}" for k in ("factor", "width", "height", "width_max", "height_max") if step.get(k)
-    ]
-    region = step.get("region") or {}
-    words: dict[str, Callable[[], str]] = {
-        "channel": lambda: str(step["take"]),
-        "contrast_axis": lambda: "object against surroundings",
-        "smooth": lambda: f"{step['method']} {size}",
-        "tone": lambda: f"gamma {step['gamma']:g}, {step['black_pct']:g} to {step['white_pct']:g} %",
-        "crop": lambda: f"{region.get('shape')} at {region.get('x', 0):.0f}, {region.get('y', 0):.0f}",
-        "flatten": lambda: f"{step['method']}, {step['by']}",
-        "sharpen": lambda: f"{step['amount']:g} times, {size}",
-        "derivative": lambda: f"{step['of']} {size}",
-        "kernel": lambda: f"{len(step['coefficients'])} × {len(step['coefficients'][0])} coefficients",
-        "resize": lambda: ", ".join(given),
-        "rotate": lambda: f"{step['angle']:g}°",
-        "morphology": lambda: f"{step['operation'].replace('_', ' ')}, {step['shape']} {size}",
-    }
-    return words[name]()

@@ -11,12 +11,14 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QPushButton, QScro
 
 from lucid_finch.core.detection import Detection
 from lucid_finch.core.detectors import detector_of
-from lucid_finch.core.documentation import default_of
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.judging import Limit
-from lucid_finch.core.parameters import Coefficients, Declaration, Length, Parameters, Stage
+from lucid_finch.core.parameter_types.base import ParameterType
+from lucid_finch.core.parameter_types.numbers import LengthType
+from lucid_finch.core.parameter_types.structures import CoefficientsType, RegionType
+from lucid_finch.core.parameters import Declaration, Parameters, Stage
 from lucid_finch.core.prepare import step_of
-from lucid_finch.core.prepare.contrast import channel_separations
+from lucid_finch.core.prepare.separation import channel_separations
 from lucid_finch.core.recipe import MarkStyle
 from lucid_finch.core.regions import Region
 from lucid_finch.desktop.recipe_panel.editors import ParameterEditor
@@ -24,6 +26,11 @@ from lucid_finch.desktop.recipe_panel.structured_editors import BorderSketch, Co
 from lucid_finch.desktop.study.study import SOURCE, Study, step_place
 
 Editor = ParameterEditor | RegionEditor | CoefficientsEditor
+EDITORS: tuple[tuple[type[ParameterType], type[Editor]], ...] = (
+    (RegionType, RegionEditor),
+    (CoefficientsType, CoefficientsEditor),
+)
+"""The editor of each type of parameter; all others have a `ParameterEditor`."""
 
 COMMON = "common"
 """Owner of what belongs to the whole recipe."""
@@ -49,7 +56,7 @@ class SettingsPanel(QWidget):
     """Called with a function that takes the region of the part in view."""
     draw_wanted = Signal(str, str)
     """Kind of region to draw, and the key of the shape that it becomes."""
-    spread_wanted = Signal(str)
+    sweep_wanted = Signal(str)
     """A parameter of the chosen card that shall be shown over a range."""
     samples_wanted = Signal()
     """Two areas shall be sampled, to compare channels by."""
@@ -166,15 +173,16 @@ class SettingsPanel(QWidget):
         layout.addWidget(purpose)
         self._add_editors(layout, str(number), step_of(name).Parameters)
         self.separation: QLabel | None = None
-        if name in ("channel", "contrast_axis"):
-            self._add_separation(layout, name)
+        if step_of(name).separates:
+            self._add_separation(layout, owner, number)
 
-    def _add_separation(self, layout: QVBoxLayout, name: str) -> None:
-        """How well object and surroundings can be told apart, here and on every channel."""
+    def _add_separation(self, layout: QVBoxLayout, owner: str, number: int) -> None:
+        """The separation of object and surroundings, on every channel."""
         compare = QPushButton(self.tr("Compare all channels"))
-        compare.setToolTip(self.tr("Small pictures of every channel, those first that separate the two sampled areas best"))
-        compare.clicked.connect(lambda: self.spread_wanted.emit("take"))
-        if name == "channel":
+        compare.setToolTip(self.tr("Small pictures of every channel, the best separation of the two sampled areas first"))
+        compare.clicked.connect(lambda: self.sweep_wanted.emit(""))
+        step = self.study.steps_of(owner)[number]
+        if step_of(step["step"]).sampled(step) is None:
             sample = QPushButton(self.tr("Sample object and surroundings"))
             sample.setToolTip(self.tr("Two areas on the image, to be dragged to an object and beside it"))
             sample.clicked.connect(self.samples_wanted)
@@ -197,7 +205,8 @@ class SettingsPanel(QWidget):
                 text = str(error)
             else:
                 first = self.tr(
-                    "So many spreads (noise, and light that varies by a tenth) lie between both; from 3 on they differ:"
+                    "Separation in standard deviations (noise and 10 % light variation). Above 3, object and surroundings "
+                    "differ clearly."
                 )
                 text = "\n".join([first, *(f"{name}  {apart:.1f}" for name, apart in found[:6])])
         self.separation.setText(text)
@@ -212,11 +221,11 @@ class SettingsPanel(QWidget):
         layout.addWidget(purpose)
         self._add_editors(layout, "", detector.Parameters)
         self._add_expected(layout, name)
-        note = QLabel(self.tr("Bars: every candidate on this image, counts as logarithms. Grey ones are rejected by this limit."))
+        note = QLabel(self.tr("All candidates in this image (log counts). Grey: rejected by this limit."))
         note.setObjectName("quiet")
         note.setWordWrap(True)
         layout.addWidget(note)
-        reset = QPushButton(self.tr("All back to defaults"))
+        reset = QPushButton(self.tr("Reset to defaults"))
         reset.clicked.connect(self._reset)
         layout.addWidget(reset)
 
@@ -247,12 +256,8 @@ class SettingsPanel(QWidget):
                 raise ValueError
             self.study.expect_count(name, None if not numbers else numbers[0] if len(numbers) == 1 else numbers)
         except ValueError as error:
-            told = (
-                str(error)
-                if isinstance(error, ParameterError)
-                else self.tr("Expected count: one or two whole numbers are needed")
-            )
-            self.refused.emit(told)
+            text = self.tr("Expected count: one or two whole numbers are needed")
+            self.refused.emit(str(error) if isinstance(error, ParameterError) else text)
 
     def _expected_text(self) -> str:
         entry = next((e for e in self.study.recipe.detectors if e.name == self.study.chosen), None)
@@ -262,29 +267,24 @@ class SettingsPanel(QWidget):
         return ", ".join(f"{n:g}" for n in (count if isinstance(count, tuple) else (count,)))
 
     def _add_editors(self, layout: QVBoxLayout, owner: str, model: type[Parameters]) -> None:
-        # What a detector is tuned by comes first; what all detectors share comes last.
-        common = ("region", "keep", "sort", "border")
-        declared = sorted(model.declarations().values(), key=lambda d: d.name in common)
-        for declaration in declared:
+        # Own parameters first, those that all detectors share last.
+        for declaration in sorted(model.declarations().values(), key=lambda d: d.shared):
             self._add_editor(layout, owner, declaration)
 
     def _add_editor(self, layout: QVBoxLayout, owner: str, declaration: Declaration) -> None:
-        editor: Editor
-        if declaration.is_region:
-            editor = RegionEditor(declaration)
+        make = next((editor for kind, editor in EDITORS if isinstance(declaration.type, kind)), ParameterEditor)
+        editor = make(declaration)
+        if isinstance(editor, RegionEditor):
             editor.view_wanted.connect(partial(self._want_region, owner))
             editor.draw_wanted.connect(lambda name, kind, hole: self.draw_wanted.emit(kind, shape_key(name, hole)))
-        elif declaration.type == Coefficients:
-            editor = CoefficientsEditor(declaration)
-        else:
-            editor = ParameterEditor(declaration)
-            editor.spread_wanted.connect(self.spread_wanted)
-            if owner == MARKS and editor.spread is not None:
-                editor.spread.hide()
+        if isinstance(editor, ParameterEditor):
+            editor.sweep_wanted.connect(self.sweep_wanted)
+            if owner == MARKS and editor.sweep is not None:
+                editor.sweep.hide()
         editor.edited.connect(partial(self.edit, owner))
         self.editors[owner, declaration.name] = editor
         layout.addWidget(editor)
-        if declaration.name == "border":
+        if declaration.sketch == "border":
             self.border = BorderSketch()
             layout.addWidget(self.border)
 
@@ -293,7 +293,11 @@ class SettingsPanel(QWidget):
         found = []
         for (owner, name), editor in self.editors.items():
             declared = editor.declared
-            if owner not in (COMMON, MARKS) and (declared.type is Length or declared.unit == "px") and not declared.is_region:
+            if (
+                owner not in (COMMON, MARKS)
+                and (isinstance(declared.type, LengthType) or declared.unit == "px")
+                and not declared.is_region
+            ):
                 found.append((name, declared.label))
         return found
 
@@ -308,9 +312,9 @@ class SettingsPanel(QWidget):
             editor.show_value(values.get(name))
             other = editor.declared.only_with
             editor.setVisible(other is None or values.get(other[0]) in other[1])
-        if "border" in {name for _, name in self.editors} and self.study.image is not None:
-            chosen = next(iter(self.editors))[0]
-            self.border.show_border(str(self._values(chosen).get("border")), self.study.image)
+        for (owner, name), editor in self.editors.items():
+            if editor.declared.sketch == "border" and self.study.image is not None:
+                self.border.show_border(str(self._values(owner).get(name)), self.study.image)
         self._show_separation()
 
     def _values(self, owner: str) -> dict[str, Any]:
@@ -329,25 +333,27 @@ class SettingsPanel(QWidget):
         for (owner, name), editor in self.editors.items():
             if owner or detection is None:
                 continue
-            work = detection.work
             if not isinstance(editor, ParameterEditor):
                 continue
             if editor.histogram is not None:
+                self._show_histogram(editor, detection)
                 if editor.declared.over:
-                    level = detection.resolved.get(name)
-                    handles = (Limit(name, "", "at least", float(level)),) if isinstance(level, float) else ()
-                    step = max(1, int(math.sqrt(work.image.pixels.size / 200_000)))
-                    editor.histogram.show_values(work.image.pixels[::step, ::step].ravel(), handles)
                     continue
-                limits = tuple(limit for limit in work.judgement.limits if limit.parameter == name)
-                values = work.candidates.columns[editor.declared.criterion]
-                plausible = work.detector.plausible(work.candidates)
-                # Hardly anything can be seen among ten thousand specks: those that could matter, if there are any.
-                editor.histogram.show_values(values[plausible] if plausible.sum() >= 5 else values, limits)
-            if editor.declared.optional and editor.value is None and editor.declared.criterion == "":
-                resolved = detection.resolved.get(name)
-                told = f"{resolved:.3g}" if isinstance(resolved, float) else resolved
-                editor.show_open(told if isinstance(told, str) else "")
+            if editor.declared.optional and editor.value is None:
+                editor.show_auto(_automatic(editor.declared, detection.resolved.get(name)))
+
+    def _show_histogram(self, editor: ParameterEditor, detection: Detection) -> None:
+        """What the candidates, or the grey levels of the image, are, under the limit."""
+        assert editor.histogram is not None
+        name = editor.declared.name
+        if editor.declared.over:
+            level, pixels = detection.resolved.get(name), detection.task.image.pixels
+            handles = (Limit(name, "", "at least", float(level)),) if isinstance(level, float) else ()
+            step = max(1, int(math.sqrt(pixels.size / 200_000)))
+            editor.histogram.show_values(pixels[::step, ::step].ravel(), handles)
+            return
+        limits = tuple(limit for limit in detection.task.judgement.limits if limit.parameter == name)
+        editor.histogram.show_values(detection.measured(editor.declared.criterion), limits)
 
     def edit(self, owner: str, name: str, value: Any, moving: bool) -> None:
         """Change a parameter of the chosen card, or of the whole recipe, as its editor would."""
@@ -373,5 +379,12 @@ class SettingsPanel(QWidget):
 
     def _reset(self) -> None:
         model = detector_of(self._shape[2]).Parameters
-        values = {name: default_of(model, declared) for name, declared in model.declarations().items()}
-        self.study.edit_detector(self.study.chosen, values, self.tr("all back to defaults"))
+        values = {name: declared.plain_default() for name, declared in model.declarations().items()}
+        self.study.edit_detector(self.study.chosen, values, self.tr("reset to defaults"))
+
+
+def _automatic(declared: Declaration, value: Any) -> str:
+    """An automatic value in few digits, or nothing if it is none that could be typed."""
+    if isinstance(value, (list, tuple)):
+        return ", ".join("" if end is None else f"{end:.3g}" for end in value)
+    return f"{value:.3g}" if isinstance(value, float) else value if isinstance(value, str) else ""

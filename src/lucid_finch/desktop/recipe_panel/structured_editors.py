@@ -1,4 +1,4 @@
-"""Editors of parameters that are more than a number: regions, tables of coefficients; and what a border does, drawn."""
+"""Editors of structured parameters: regions, tables of coefficients; and the sketch of a border mode."""
 
 from __future__ import annotations
 
@@ -25,7 +25,8 @@ from PySide6.QtWidgets import (
 )
 
 from lucid_finch.core.image import Image
-from lucid_finch.core.parameters import Declaration, rows_of_numbers
+from lucid_finch.core.parameter_types.structures import rows_of_numbers
+from lucid_finch.core.parameters import Declaration
 from lucid_finch.core.prepare.step import PADDING
 from lucid_finch.desktop.canvas.shapes import REGIONS, Shape
 from lucid_finch.desktop.toolkit.guard import guarded
@@ -70,8 +71,8 @@ class RegionEditor(QWidget):
         head.addWidget(self.about, 1)
         self.clear = QPushButton("×")
         self.clear.setObjectName("bare")
-        self.clear.setAccessibleName(self.tr("Leave {} open").format(declared.label))
-        self.clear.setToolTip(self.tr("Back to: {}").format(declared.auto))
+        self.clear.setAccessibleName(self.tr("Set {} to auto").format(declared.label))
+        self.clear.setToolTip(self.tr("Auto: {}").format(declared.auto))
         self.clear.clicked.connect(lambda: self.edited.emit(declared.name, None, False))
         head.addWidget(self.clear)
         layout.addLayout(head)
@@ -104,7 +105,7 @@ class RegionEditor(QWidget):
         return button
 
     def show_value(self, value: Any) -> None:
-        """Show a value without telling anybody."""
+        """Show a value without a signal."""
         self.value = value
         self.clear.setVisible(value is not None and self.declared.optional)
         self.exclude.setEnabled(value is not None)
@@ -158,8 +159,8 @@ class RegionEditor(QWidget):
             return
         self.edited.emit(self.declared.name, {**self.value, name: given}, False)
 
-    def show_open(self, text: str) -> None:
-        """Regions follow from nothing."""
+    def show_auto(self, text: str) -> None:
+        """Regions have no automatic value to show."""
 
     def show_wrong(self, message: str) -> None:
         for field in self.fields.values():
@@ -199,7 +200,7 @@ class CoefficientsEditor(QWidget):
             box.activated.connect(self._resized)
             head.addWidget(box)
         paste = QPushButton(self.tr("Paste"))
-        paste.setToolTip(self.tr("Rows of numbers from the clipboard: parted by tabs, spaces or commas"))
+        paste.setToolTip(self.tr("Rows of numbers from the clipboard: separated by tabs, spaces or commas"))
         paste.clicked.connect(self.paste)
         head.addWidget(paste)
         layout.addLayout(head)
@@ -212,7 +213,7 @@ class CoefficientsEditor(QWidget):
         layout.addWidget(self.table)
 
     def show_value(self, value: Any) -> None:
-        """Show a value without telling anybody."""
+        """Show a value without a signal."""
         self.value = tuple(tuple(row) for row in value)
         self._quiet = True
         count = max((len(row) for row in self.value), default=0)
@@ -265,8 +266,8 @@ class CoefficientsEditor(QWidget):
         else:
             super().keyPressEvent(event)
 
-    def show_open(self, text: str) -> None:
-        """Coefficients follow from nothing."""
+    def show_auto(self, text: str) -> None:
+        """Coefficients have no automatic value."""
 
     def show_wrong(self, message: str) -> None:
         self.table.setToolTip(message)

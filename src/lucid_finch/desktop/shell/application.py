@@ -68,7 +68,7 @@ def run_application(paths: Sequence[str], demo: str = "") -> int:
         keep_log()
     except OSError as error:
         print(f"lucid-finch: no log is kept: {error}", file=sys.stderr)
-    from lucid_finch.core.warming import is_warm
+    from lucid_finch.core.execution.warming import is_warm
     from lucid_finch.desktop.shell.window import Bench
     from lucid_finch.desktop.study.preferences import PreferencesFile
 
@@ -90,8 +90,8 @@ def run_application(paths: Sequence[str], demo: str = "") -> int:
     if not is_warm():
         bench.warm_up()
     if demo:
-        bench.open_demo(demo)
+        bench.documents.open_demo(demo)
     if paths:
-        bench.open_paths([Path(path) for path in paths])
-    bench.offer_recovery()
+        bench.documents.open_paths([Path(path) for path in paths])
+    bench.documents.offer_recovery()
     return int(application.exec())

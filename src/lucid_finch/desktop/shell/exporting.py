@@ -3,64 +3,60 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject
 from PySide6.QtWidgets import QFileDialog
 
 from lucid_finch.core.errors import FileError, ParameterError
-from lucid_finch.desktop.pages.image_list import Place
+from lucid_finch.desktop.shell.parts import Parts
 from lucid_finch.desktop.study.study import step_place
 from lucid_finch.desktop.study.worker import Job
-from lucid_finch.files.images import read_image
 from lucid_finch.files.maps import write_image, write_map
-
-if TYPE_CHECKING:
-    from lucid_finch.desktop.shell.window import Bench
+from lucid_finch.pipeline.run import run_images
+from lucid_finch.pipeline.sinks import write_maps, write_results
+from lucid_finch.pipeline.sources import Place
 
 
 class Exporter(QObject):
     """All of it is done by the worker and told when it is done."""
 
-    def __init__(self, bench: Bench) -> None:
-        super().__init__(bench)
-        self.bench = bench
+    def __init__(self, parts: Parts) -> None:
+        super().__init__(parts)
+        self.parts = parts
 
     def export_dialog(self) -> None:
-        folder = QFileDialog.getExistingDirectory(self.bench, self.tr("Folder for findings, tables and pictures"))
+        folder = QFileDialog.getExistingDirectory(self.parts, self.tr("Folder for findings, tables and pictures"))
         if folder:
             self.export_to(Path(folder))
 
     def export_to(self, folder: Path) -> None:
         """Write what the command line would write for this image and recipe."""
-        image, path, recipe = self.bench.study.image, self.bench.study.image_path, self.bench.study.recipe
+        image, path, recipe = self.parts.study.image, self.parts.study.image_path, self.parts.study.recipe
         if image is None:
-            self.bench.show_failure(self.tr("There is nothing to export: open an image first."))
+            self.parts.show_failure(self.tr("There is nothing to export: open an image first."))
             return
 
         def work(job: Job) -> str:
-            from lucid_finch.command_line.batch import write_results
-
-            run = self.bench.runner.engine.run(recipe, image, cancelled=job.cancelled)
+            run = self.parts.runner.engine.run(recipe, image, cancelled=job.cancelled)
             written = write_results(run, path, folder, (), "png", Path(image.name or "image").stem)
             return self.tr("{} files written to {}").format(len(written), folder)
 
-        self.bench.runner.do(work, self.tr("writing to {}").format(folder.name))
+        self.parts.runner.do(work, self.tr("writing to {}").format(folder.name))
 
     def save_map_dialog(self) -> None:
-        picture = self.bench.active_frame.pane.picture
+        picture = self.parts.active_frame.pane.picture
         if picture is None:
-            self.bench.show_failure(self.tr("There is no map to save: open an image first."))
+            self.parts.show_failure(self.tr("There is no map to save: open an image first."))
             return
         kinds = f"{self.tr('Picture, with its range beside it')} (*.png);;{self.tr('Float TIFF')} (*.tif);;NumPy (*.npy)"
-        path, _ = QFileDialog.getSaveFileName(self.bench, self.tr("Save this map"), f"{_file_name(picture.title)}.png", kinds)
+        path, _ = QFileDialog.getSaveFileName(self.parts, self.tr("Save this map"), f"{_file_name(picture.title)}.png", kinds)
         if path:
             self.save_map(Path(path if Path(path).suffix else f"{path}.png"))
 
     def save_map(self, path: Path) -> None:
         """Write the map of the active pane, a picture with the display range that it is shown with."""
-        frame = self.bench.active_frame
-        picture, found, study = frame.pane.picture, self.bench.study.detection, self.bench.study
+        frame = self.parts.active_frame
+        picture, found, study = frame.pane.picture, self.parts.study.detection, self.parts.study
         if picture is None:
             return
         images = dict(study.stages) | ({"prepared": study.prepared} if study.prepared is not None else {})
@@ -75,46 +71,45 @@ class Exporter(QObject):
                 write_image(path, image)
             return self.tr("written to {}").format(path)
 
-        self.bench.runner.do(work, self.tr("writing {}").format(path.name))
+        self.parts.runner.do(work, self.tr("writing {}").format(path.name))
 
     def save_maps_dialog(self) -> None:
-        folder = QFileDialog.getExistingDirectory(self.bench, self.tr("Folder for this map of every image"))
+        folder = QFileDialog.getExistingDirectory(self.parts, self.tr("Folder for this map of every image"))
         if folder:
             self.save_maps(Path(folder))
 
     def save_maps(self, folder: Path, ending: str = "png") -> None:
         """Write the map of the active pane for every image of the list, or for the one that is open."""
-        name, detector, recipe = self.bench.active_frame.map_name, self.bench.study.detector, self.bench.study.recipe
-        places = [entry.place for entry in self.bench.images.entries]
-        if not places and self.bench.study.image_path is not None:
+        name, detector, recipe = self.parts.active_frame.map_name, self.parts.study.detector, self.parts.study.recipe
+        places = [entry.place for entry in self.parts.drawer.images.entries]
+        if not places and self.parts.study.image_path is not None:
             places = [
-                Place(self.bench.study.image_path, self.bench.study.image.page if self.bench.study.image is not None else 0)
+                Place(self.parts.study.image_path, self.parts.study.image.page if self.parts.study.image is not None else 0)
             ]
         if name == "source" or step_place(name) is not None or not places or not detector:
-            self.bench.show_failure(
+            self.parts.show_failure(
                 self.tr("Choose a map of a detector, or what it was prepared to, and open image files first.")
             )
             return
         wanted = [f"{detector}.{name}"]
 
         def work(job: Job) -> str:
-            from lucid_finch.command_line.batch import write_maps
-
             failed = []
-            for number, place in enumerate(places):
-                if job.cancelled():
-                    break
-                job.emit_progress(number / len(places), place.path.name)
+            done = run_images(recipe, places, self.parts.runner.engine, job.cancelled)
+            for number, one in enumerate(done):
+                job.emit_progress(number / len(places), one.place.path.name)
+                page = f".{one.place.page + 1}" if one.place.page else ""
                 try:
-                    run = self.bench.runner.engine.run(recipe, read_image(place.path, page=place.page), cancelled=job.cancelled)
-                    page = f".{place.page + 1}" if place.page else ""
-                    write_maps(run, folder, wanted, ending, f"{place.path.stem}{page}")
+                    if one.run is not None:
+                        write_maps(one.run, folder, wanted, ending, f"{one.place.path.stem}{page}")
+                    else:
+                        failed.append(one.failure)
                 except (FileError, ParameterError) as error:
                     failed.append(str(error))
-            told = self.tr("{} maps written to {}").format(len(places) - len(failed), folder)
-            return "; ".join([told, *failed[:3]])
+            text = self.tr("{} maps written to {}").format(len(places) - len(failed), folder)
+            return "; ".join([text, *failed[:3]])
 
-        self.bench.runner.do(work, self.tr("writing to {}").format(folder.name))
+        self.parts.runner.do(work, self.tr("writing to {}").format(folder.name))
 
 
 def _file_name(title: str) -> str:

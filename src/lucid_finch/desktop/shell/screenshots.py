@@ -51,41 +51,41 @@ def _dark(bench: Bench) -> None:
     application = QApplication.instance()
     assert isinstance(application, QApplication)
     apply_theme(application, DARK)
-    bench.tabs.setCurrentIndex(1)
-    bench.activate_pane(0)
-    bench.show_map("gradient_x")
-    bench.activate_pane(1)
-    bench.show_map("direction")
+    bench.drawer.setCurrentIndex(1)
+    bench.panes.activate(0)
+    bench.stages.show_map("gradient_x")
+    bench.panes.activate(1)
+    bench.stages.show_map("direction")
 
 
 def _why(bench: Bench) -> None:
     application = QApplication.instance()
     assert isinstance(application, QApplication)
     apply_theme(application, LIGHT)
-    bench.activate_pane(0)
-    bench.show_map("source")
-    bench.activate_pane(1)
-    bench.show_map("magnitude")
+    bench.panes.activate(0)
+    bench.stages.show_map("source")
+    bench.panes.activate(1)
+    bench.stages.show_map("magnitude")
     bench.frames[0].view.set(700.0, 250.0, 4.0)
-    bench.activate_pane(0)
-    bench.ask_why(689.0, 233.0)
+    bench.panes.activate(0)
+    bench.asking.ask(689.0, 233.0)
 
 
 def _pixels(bench: Bench) -> None:
-    bench.answer.put_away()
-    bench.activate_pane(0)
-    bench.show_map("smoothed")
-    bench.activate_pane(1)
-    bench.show_map("thinned")
+    bench.explanation.put_away()
+    bench.panes.activate(0)
+    bench.stages.show_map("smoothed")
+    bench.panes.activate(1)
+    bench.stages.show_map("thinned")
     bench.frames[0].view.set(563.0, 233.0, 44.0)
 
 
 def _preparation(bench: Bench) -> None:
     bench.study.add_step("smooth")
-    bench.activate_pane(0)
-    bench.show_map("prepared")
-    bench.activate_pane(1)
-    bench.show_map("edges")
+    bench.panes.activate(0)
+    bench.stages.show_map("prepared")
+    bench.panes.activate(1)
+    bench.stages.show_map("edges")
     bench.frames[0].pane.fit()
 
 
@@ -93,19 +93,19 @@ def _compare(bench: Bench) -> None:
     bench.study.undo.undo()
     bench.study.choose("tile edges")
     settle(bench)
-    bench.set_panes(4)
+    bench.stages.set_panes(4)
     for number, name in enumerate(("source", "smoothed", "magnitude", "direction")):
         bench.panes.show_map(number, name)
     bench.panes.compare(1, "divide", "gradient_x")
     bench.panes.compare(3, "difference", "smoothed")
     bench.panes.show_map(3, "prepared")
-    bench.colour_by("length")
+    bench.overlays.set_colour_by("length")
     bench.frames[0].view.set(420.0, 300.0, 1.1)
 
 
 def _range(bench: Bench) -> None:
-    bench.set_panes(2)
-    bench.colour_by("")
+    bench.stages.set_panes(2)
+    bench.overlays.set_colour_by("")
     bench.panes.compare(1, "", "")
     bench.panes.show_map(1, "magnitude")
     settle(bench)
@@ -123,8 +123,8 @@ def _images(bench: Bench) -> None:
         left, top = 130 * (number % 4) + 20 * number, 150 * (number // 4)
         Pillow.fromarray(whole.pixels[top : top + 420, left : left + 560]).save(folder / f"panel_{number + 1:02}.png")
     bench.study.expect_count("tile edges", [15, 24])
-    bench.tabs.setCurrentWidget(bench.images)
-    bench.open_path(folder)
+    bench.drawer.setCurrentWidget(bench.images)
+    bench.documents.open_path(folder)
     wait_for(lambda: not bench.images.busy)
 
 
@@ -137,14 +137,14 @@ def _lines(bench: Bench) -> None:
     bench.finder.close()
     bench.study.choose("grout lines")
     settle(bench)
-    bench.set_panes(2)
-    bench.activate_pane(0)
-    bench.show_map("source")
+    bench.stages.set_panes(2)
+    bench.panes.activate(0)
+    bench.stages.show_map("source")
     bench.frames[0].pane.fit()
-    bench.activate_pane(1)
-    bench.show_map("accumulator")
+    bench.panes.activate(1)
+    bench.stages.show_map("accumulator")
     settle(bench)
-    bench.tabs.setCurrentIndex(0)
+    bench.drawer.setCurrentIndex(0)
     points = bench.study.detections["grout lines"].points
     middle = int(np.argmin(np.hypot(points["x"] - 200, points["y"] - 200)))
     bench.pick(bench.frames[0], float(points["x"][middle]), float(points["y"][middle]))
@@ -167,17 +167,17 @@ def _channels(bench: Bench) -> None:
     bench.study.sample(axis["inside"], axis["outside"])
     bench.frames[0].pane.fit()
     settle(bench)
-    bench.spread.open("take")
+    bench.sweep.open("take")
 
 
 def _numbers(bench: Bench) -> None:
-    bench.spread.card.put_away()
+    bench.sweep.card.put_away()
     bench.study.undo.undo()
     bench.study.choose("chip outlines")
     bench.study.edit_detector("chip outlines", {"operator": "sobel", "sigma": 0.0}, "plain")
     settle(bench)
     bench.panes.show_map(1, "magnitude")
-    bench.show_numbers()
+    bench.drawer.show_values()
     bench.frames[1].view.set(542.0, 311.0, 38.0)
     bench.frames[1].view.set_cursor((541.0, 311.0))
 
@@ -185,27 +185,27 @@ def _numbers(bench: Bench) -> None:
 def _measure(bench: Bench) -> None:
     bench.study.undo.undo()
     bench.panes.show_map(1, "prepared")
-    bench.start_measuring("line")
+    bench.drawer.start_measuring("line")
     bench.drawing.stop()
     bench.drawing.changed.emit("measure", {"shape": "line", "points": [[440.0, 296.0], [566.0, 326.0]]}, False)
-    bench.drawing.put("measure", bench.measure.shape)
-    bench.measure.width_box.setValue(5)
+    bench.drawing.put("measure", bench.drawer.measure.shape)
+    bench.drawer.measure.width_box.setValue(5)
     bench.frames[1].view.set(502.0, 311.0, 2.7)
 
 
 def _region(bench: Bench) -> None:
-    bench.measure.clear_button.click()
+    bench.drawer.measure.clear_button.click()
     hole = {"shape": "ellipse", "x": 690.0, "y": 300.0, "width": 170.0, "height": 160.0}
     region = {"shape": "polygon", "points": [[230.0, 60.0], [1010.0, 40.0], [900.0, 560.0], [320.0, 600.0]], "exclude": [hole]}
     bench.study.edit_detector("chip outlines", {"region": region}, "region")
-    bench.tabs.setCurrentIndex(0)
+    bench.drawer.setCurrentIndex(0)
     bench.drawing.active = "region"
     bench.frames[0].pane.fit()
 
 
 def _scan(bench: Bench) -> None:
-    bench.activate_pane(1)
-    bench.show_map("profiles")
+    bench.panes.activate(1)
+    bench.stages.show_map("profiles")
     bench.drawing.active = "region"
     bench.panes.set_linked("place", False)
     bench.panes.set_linked("zoom", False)
@@ -215,12 +215,12 @@ def _scan(bench: Bench) -> None:
     worst = int(np.nanargmax(np.abs(bench.study.detections["glaze boundary"].findings["residual"])))
     bench.findings.choose([worst])
     bench.choose([worst], [])
-    bench.tabs.setCurrentWidget(bench.measure)
+    bench.drawer.setCurrentWidget(bench.drawer.measure)
 
 
 def _contours(bench: Bench) -> None:
-    bench.activate_pane(1)
-    bench.show_map("binary")
+    bench.panes.activate(1)
+    bench.stages.show_map("binary")
     ring = int(np.argmax(bench.study.detections["pieces"].findings["depth"]))
     bench.findings.choose([ring])
     bench.choose([ring], [])
@@ -228,8 +228,8 @@ def _contours(bench: Bench) -> None:
 
 
 def _circles(bench: Bench) -> None:
-    bench.activate_pane(1)
-    bench.show_map("accumulator")
+    bench.panes.activate(1)
+    bench.stages.show_map("accumulator")
     settle(bench)
     bench.frames[0].view.set(420.0, 300.0, 0.62)
     plugged = bench.study.detections["openings"].findings
@@ -238,8 +238,8 @@ def _circles(bench: Bench) -> None:
 
 
 def _ellipses(bench: Bench) -> None:
-    bench.activate_pane(1)
-    bench.show_map("arcs")
+    bench.panes.activate(1)
+    bench.stages.show_map("arcs")
     bench.frames[0].view.set(650.0, 420.0, 0.6)
     plugged = bench.study.detections["openings"].findings
     row = int(np.argmin(np.hypot(plugged["x"] - 621, plugged["y"] - 590)))
@@ -280,7 +280,7 @@ def opened(name: str) -> Bench:
     make_application()
     bench = Bench()
     bench.show()
-    bench.open_demo(name)
+    bench.documents.open_demo(name)
     settle(bench)
     return bench
 

@@ -1,26 +1,24 @@
-"""Keeps the results up to date with image and recipe: judges at once what it can, has the worker do the rest."""
+"""Keeps the results up to date with image and recipe: judges at once if it can, else has the worker run the plan."""
 
 from __future__ import annotations
 
 import contextlib
 import ctypes
 import time
-from collections.abc import Callable, Sequence
-from dataclasses import replace
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 from PySide6.QtCore import QObject, QTimer, Signal, Slot
 
 from lucid_finch.core.detection import Arithmetic, Detection
-from lucid_finch.core.engine import Engine, conclude, related
 from lucid_finch.core.errors import FileError, ParameterError
+from lucid_finch.core.execution.engine import Detected, Engine, Failed, StepDone, judged_again
+from lucid_finch.core.execution.plan import Plan, PlannedDetector, PlannedStep
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.rendering import viewing
-from lucid_finch.core.parameters import Stage
 from lucid_finch.core.prepare import step_of
-from lucid_finch.core.recipe import Step
-from lucid_finch.desktop.canvas.picture import Picture
+from lucid_finch.desktop.study.picture import Picture
 from lucid_finch.desktop.study.study import Study, step_card, step_place
 from lucid_finch.desktop.study.worker import Coordinator, Job
 
@@ -32,7 +30,7 @@ _LARGE = 20_000_000
 
 
 def give_back_memory() -> None:
-    """Have the C library return what it keeps for itself: after a large image that is more than the image."""
+    """Have the C library return free memory to the system: after a large image that is more than the image."""
     with contextlib.suppress(OSError, AttributeError):
         ctypes.CDLL(None).malloc_trim(0)
 
@@ -45,7 +43,7 @@ class Runner(QObject):
     """An image, and the path it came from or None."""
     failures_changed = Signal()
     failed = Signal(str)
-    told = Signal(str)
+    message = Signal(str)
     took = Signal(float)
 
     def __init__(self, study: Study) -> None:
@@ -60,7 +58,6 @@ class Runner(QObject):
         self._generation = 0
         self._reading: int | None = None
         """Generation of the image that is being read: nothing else is begun meanwhile, since that would take its place."""
-        self._judged: dict[str, tuple[Any, Any]] = {}
         self._source: tuple[Image, Picture] | None = None
         """The source and its picture, once it is shown."""
         self._answer_due = QTimer(self)
@@ -82,7 +79,6 @@ class Runner(QObject):
         """Let go of all that was computed: the window closes."""
         self.engine.cache.clear()
         self.study.detections = {}
-        self._judged = {}
         self._source = None
 
     def read(self, make: Callable[[], Image], text: str, path: Path | None = None) -> None:
@@ -90,12 +86,12 @@ class Runner(QObject):
         self._reading = self._generation = self.worker.submit(text, lambda job: job.emit_part(("image", make(), path)))
 
     def do(self, work: Callable[[Job], str], text: str) -> None:
-        """Have the worker do something that must not be lost; what it returns is told."""
+        """Have the worker do something that must not be lost; what it returns is shown."""
 
-        def told(job: Job) -> None:
-            job.emit_part(("told", work(job)))
+        def reported(job: Job) -> None:
+            job.emit_part(("message", work(job)))
 
-        self.worker.submit(text, told, keep=True)
+        self.worker.submit(text, reported, keep=True)
 
     def _answer(self) -> None:
         """Bring the results up to date with the recipe: at once if only limits have moved."""
@@ -103,63 +99,28 @@ class Runner(QObject):
             self.run()
 
     def _image_changed(self) -> None:
-        self._judged = {}
         self._source = None
         self._answer_due.stop()
         self.run()
 
-    def _keys(self) -> dict[str, tuple[Any, Any]]:
-        """What each detection depends on besides judging, and what judging depends on."""
-        recipe = self.study.recipe
-        common = repr(self.study.steps_of(""))
-        keys = {}
-        for entry in recipe.running:
-            parameters = entry.made_parameters(recipe.region)
-            slow = (
-                id(self.study.image), common, repr([step.plain() for step in entry.prepare]), entry.kind,
-                repr(parameters.plain(Stage.GATHER)), repr(parameters.plain(Stage.FORM)),
-            )  # fmt: skip
-            keys[entry.name] = slow, parameters
-        return keys
-
     def _judge_at_once(self) -> bool:
         """If only limits have moved, answer within the frame."""
         study = self.study
-        keys = self._keys()
-        if self.failures or not keys or set(keys) != set(study.detections):
+        if self.failures or study.image is None or not study.detections:
             return False
-        changed: list[str] = []
-        for name, (slow, parameters) in keys.items():
-            before = self._judged.get(name)
-            if before is None or slow != before[0] or len(study.detections[name].work.candidates) > JUDGED_AT_ONCE:
-                return False
-            if parameters != before[1]:
-                changed.append(name)
+        try:
+            found = judged_again(Plan.of(study.recipe), study.image, study.detections, JUDGED_AT_ONCE)
+        except ParameterError as error:
+            self.failed.emit(str(error))
+            return True
+        if found is None:
+            return False
+        study.detections, changed = found
         for name in changed:
-            work = study.detections[name].work
-            parameters = keys[name][1]
-            try:
-                found = conclude(work.detector, work.image, work.gathered, work.candidates, parameters, name, time.perf_counter())
-            except ParameterError as error:
-                self.failed.emit(str(error))
-                return True
-            self._judged[name] = keys[name]
-            # The time that the card tells is that of the whole work, not of this judging alone.
-            self._put(name, replace(found, seconds=study.detections[name].seconds))
+            study.detection_changed.emit(name)
         if changed:
             self._draw_judged_maps()
         return True
-
-    def _put(self, name: str, found: Detection) -> None:
-        """A result is there; fits that refer to it follow."""
-        detections = self.study.detections
-        before = {**detections, name: found}
-        detections[name] = found
-        after = related(before)
-        detections.update(after)
-        for changed in after:
-            if changed == name or after[changed] is not before[changed]:
-                self.study.detection_changed.emit(changed)
 
     def _draw_judged_maps(self) -> None:
         found = self.study.detection
@@ -179,7 +140,6 @@ class Runner(QObject):
         if image is None or self._reading is not None:
             return
         detector = self.study.detector
-        keys = self._keys()
         wanted = self.wanted_maps()
 
         def work(job: Job) -> None:
@@ -192,19 +152,20 @@ class Runner(QObject):
             failures: dict[str, str] = {}
             stages: list[tuple[str, Image]] = []
             """Card and result of each step that leads to the detector in sight."""
-            common = self._prepare(job, image, recipe.prepare, "", failures, stages)
-            shown, seen = None, common
-            for entry in recipe.running:
-                own = stages if entry.name == detector else []
-                prepared = self._prepare(job, common, entry.prepare, entry.name, failures, own)
-                seen = prepared if entry.name == detector else seen
-                try:
-                    found = self.engine.run_entry(entry, prepared, job.cancelled, recipe.region, ready=True)
-                except ParameterError as error:
-                    failures[entry.name] = str(error)
-                    continue
-                job.emit_part(("detection", entry.name, found, keys[entry.name]))
-                shown = found if entry.name == detector else shown
+            shown: Detection | None = None
+            seen = image
+            for event in self.engine.events(Plan.of(recipe), image, job.cancelled):
+                match event:
+                    case StepDone(step, result) if step.owner in ("", detector):
+                        stages.append((step_card(step.number, step.owner), result))
+                        seen = result
+                    case Detected(name, detection):
+                        job.emit_part(("detection", name, detection))
+                        shown = detection if name == detector else shown
+                    case Failed(PlannedStep() as step, error):
+                        failures[step_card(step.number, step.owner)] = str(error)
+                    case Failed(PlannedDetector() as planned, error):
+                        failures[planned.name] = str(error)
             job.emit_part(("prepared", seen, stages))
             job.emit_part(("failures", failures))
             job.emit_part(("time", time.perf_counter() - begun))
@@ -238,20 +199,6 @@ class Runner(QObject):
 
         self._generation = self.worker.submit(self.tr("detecting"), work)
 
-    def _prepare(
-        self, job: Job, image: Image, steps: Sequence[Step], owner: str, failures: dict[str, str], stages: list[tuple[str, Image]]
-    ) -> Image:
-        """All steps but those that fail: what is wrong with them is said, and the rest goes on."""
-        for number, step in enumerate(steps):
-            card = step_card(number, owner)
-            try:
-                image = self.engine.prepared(image, [step.plain()], job.cancelled)
-            except ParameterError as error:
-                failures[card] = str(error)
-            if step.on:
-                stages.append((card, image))
-        return image
-
     def _arithmetics(self, stages: list[tuple[str, Image]]) -> dict[str, Arithmetic | None]:
         """How each stage is made of the one before, where it is a weighted sum."""
         found: dict[str, Arithmetic | None] = {}
@@ -273,8 +220,8 @@ class Runner(QObject):
     @Slot(int, object)
     def _part_done(self, generation: int, part: Any) -> None:
         what, *values = part
-        if what == "told":
-            self.told.emit(values[0])
+        if what == "message":
+            self.message.emit(values[0])
             return
         if generation != self._generation:
             return
@@ -282,9 +229,9 @@ class Runner(QObject):
             self._reading = None
             self.image_read.emit(values[0], values[1])
         elif what == "detection":
-            name, found, key = values
-            self._judged[name] = key
-            self._put(name, found)
+            name, found = values
+            self.study.detections[name] = found
+            self.study.detection_changed.emit(name)
         elif what == "failures":
             for name in values[0]:
                 self.study.detections.pop(name, None)
@@ -301,8 +248,8 @@ class Runner(QObject):
 
     @Slot(int, object)
     def _work_failed(self, generation: int, error: Exception) -> None:
-        told = str(error) if isinstance(error, (FileError, ParameterError)) else f"{type(error).__name__}: {error}"
-        self.failed.emit(told)
+        known = isinstance(error, (FileError, ParameterError))
+        self.failed.emit(str(error) if known else f"{type(error).__name__}: {error}")
         if generation == self._reading:
             self._come_back()
 

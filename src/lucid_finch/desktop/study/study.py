@@ -1,4 +1,4 @@
-"""The study on the bench: image, recipe and results; every edit of the recipe can be undone."""
+"""The study: image, recipe and results of one window; every edit of the recipe can be undone."""
 
 from __future__ import annotations
 
@@ -8,30 +8,19 @@ from typing import Any
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtGui import QUndoCommand, QUndoStack
 
-from lucid_finch.core.combining import Combined, combine
 from lucid_finch.core.detection import Detection
+from lucid_finch.core.execution.combining import Combined, combine
 from lucid_finch.core.image import Image
+from lucid_finch.core.prepare import step_of
+from lucid_finch.core.recipe import redirected, starter
 from lucid_finch.core.regions import region_of
 from lucid_finch.files.recipes import Recipe
-
-
-def fresh_recipe() -> Recipe:
-    """What a bench without a recipe starts with: luma and edges, all limits by default."""
-    return Recipe.make(
-        {
-            "lucid_finch_recipe": 1,
-            "name": "untitled",
-            "prepare": [{"step": "channel", "take": "luma"}],
-            "detectors": [{"name": "edges", "kind": "edges"}],
-        }
-    )
-
 
 SOURCE = "@source"
 """The card of the source image."""
 
 _MERGED_AT_ONCE = 1500
-"""So many findings are merged whenever one of the detectors has run."""
+"""Up to this many findings are merged whenever one of the detectors has run."""
 _STEP = "@step "
 
 
@@ -46,22 +35,6 @@ def step_place(card: str) -> tuple[str, int] | None:
         return None
     number, _, owner = card.removeprefix(_STEP).partition(" of ")
     return owner, int(number)
-
-
-def first_parameters(name: str, image: Image | None) -> dict[str, Any]:
-    """What a new step starts with besides its defaults: regions that can be dragged from there."""
-    width, height = image.source_size if image is not None else (100, 100)
-
-    def box(x: float, y: float, wide: float, high: float) -> dict[str, Any]:
-        numbers = {"x": x * (width - 1), "y": y * (height - 1), "width": wide * width, "height": high * height}
-        return {"shape": "rectangle", **{k: round(v, 1) for k, v in numbers.items()}}
-
-    if name == "crop":
-        return {"region": box(0.5, 0.5, 1.0, 1.0)}
-    if name == "contrast_axis":
-        side = 0.04 * max(width, height)
-        return {"inside": box(0.5, 0.5, side / width, side / height), "outside": box(0.4, 0.5, side / width, side / height)}
-    return {"factor": 0.5} if name == "resize" else {}
 
 
 class _Edit(QUndoCommand):
@@ -99,7 +72,7 @@ class Study(QObject):
 
     def __init__(self) -> None:
         super().__init__()
-        self.recipe = fresh_recipe()
+        self.recipe = Recipe.make(starter())
         self.recipe_path: Path | None = None
         self.image: Image | None = None
         self.image_path: Path | None = None
@@ -155,7 +128,7 @@ class Study(QObject):
         """Areas of an object and of its surroundings: those of the chosen contrast axis, else what was sampled by hand."""
         place = step_place(self.chosen)
         step = self.steps_of(place[0])[place[1]] if place is not None else {}
-        shapes = (step["inside"], step["outside"]) if step.get("step") == "contrast_axis" else self.samples
+        shapes = (step_of(step["step"]).sampled(step) if step else None) or self.samples
         return None if shapes is None else (region_of(shapes[0]), region_of(shapes[1]))
 
     def sample(self, inside: dict[str, Any], outside: dict[str, Any]) -> None:
@@ -180,7 +153,7 @@ class Study(QObject):
         self.image_changed.emit()
 
     def open_recipe(self, recipe: Recipe, path: Path | None) -> None:
-        """Replaces the recipe; this is not undone, since it belongs to another file."""
+        """Replaces the recipe; this cannot be undone, since it belongs to another file."""
         self.undo.clear()
         self.recipe_path = path
         self.recipe = recipe
@@ -222,9 +195,11 @@ class Study(QObject):
 
     def add_step(self, name: str, owner: str = "") -> None:
         """A preparation step after the last, common or of one detector, with its defaults."""
-        step: dict[str, Any] = {"step": name, **first_parameters(name, self.image)}
-        if name == "contrast_axis" and self.samples is not None:
-            step |= {"inside": self.samples[0], "outside": self.samples[1]}
+        step: dict[str, Any] = {"step": name, **step_of(name).suggested(self.image)}
+        areas = step_of(name).sampled(step)
+        if areas is not None and self.samples is not None:
+            # What was sampled by hand takes the place of the areas that it would start with.
+            step = {k: self.samples[areas.index(v)] if v in areas else v for k, v in step.items()}
         steps = self.steps_of(owner)
         self._edit_steps(owner, [*steps, step], f"add {name}", chosen=step_card(len(steps), owner))
 
@@ -265,6 +240,10 @@ class Study(QObject):
         own, place = self._kin(card)
         own[place] = {**own[place], "on": on}
         self._put_kin(card, own, f"switch {self.title(card)} {'on' if on else 'off'}")
+
+    def switch_chosen(self) -> None:
+        """Switch the chosen card on or off."""
+        self.switch(self.chosen, not self.is_on(self.chosen))
 
     def rename(self, card: str, name: str) -> None:
         """Raises `ParameterError` if the name is taken or empty."""
@@ -339,11 +318,11 @@ class Study(QObject):
         if place is not None:
             self._edit_steps(place[0], own, text, chosen=chosen)
             return
-        # What is merged follows: by its new name, or not at all.
+        # References and merged lists follow: by the new name, or not at all.
         names = {entry["name"] for entry in own}
-        groups = [[(renamed or {}).get(n, n) for n in group] for group in self.recipe.combine]
-        groups = [[n for n in group if n in names] for group in groups]
-        self.edit({"detectors": own, "combine": [group for group in groups if len(group) > 1]}, text)
+        gone = {entry.name: None for entry in self.recipe.detectors if entry.name not in names}
+        after = redirected({**self.recipe.plain(), "detectors": own}, {**gone, **(renamed or {})})
+        self.edit({"detectors": after["detectors"], "combine": after["combine"]}, text)
         if chosen:
             self.choose(chosen)
 

@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QProgressBar, QPushButton, QToolButton, QWidget
 
-from lucid_finch.desktop.recipe_panel.recipe_cards import Elided
+from lucid_finch.desktop.toolkit.labels import Elided
 
 
 class TopBar(QWidget):

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from PySide6.QtGui import QColor, QPalette
 from PySide6.QtWidgets import QApplication, QWidget
 
-from lucid_finch.files.findings import MARK_COLOURS
+from lucid_finch.core.viewing.mark_colours import MARK_COLOURS
 
 
 @dataclass(frozen=True)
@@ -39,6 +39,12 @@ DARK = Theme(
     "dark", "#2d2b28", "#393632", "#4d4943", "#ece8e0", "#b3ada2", "#7f7a71", "#f0b140", "#51431f", "#79c795", "#f08a72"
 )  # fmt: skip
 THEMES = {"light": LIGHT, "dark": DARK}
+
+
+NEAR_COLOUR, FIT_COLOUR, SCAN_COLOUR = "#f2efe6", "#f4f2ec", "#78e8e2d6"
+"""Near misses, fits and scan lines on the image; the last is translucent."""
+VOTE_COLOUR, CURVE_COLOUR, GAIN_COLOUR = "#f2e34c", "#7fd1ff", "#ff8fb1"
+"""Points that voted for a cell, votes of a point, and what a change would admit."""
 
 
 def mark_colour(number: int) -> QColor:

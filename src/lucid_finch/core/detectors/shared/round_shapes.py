@@ -141,7 +141,7 @@ class RoundShapes(Detector):
 
     rim_columns: ClassVar[tuple[str, ...]]
     """Columns of the rims that findings list as they are."""
-    main_maps = ("magnitude", "accumulator")
+    main_maps = ("magnitude", "accumulator", "supporting")
     criteria: ClassVar[tuple[Column, ...]] = (
         Column("turning", "gradient rotation", "", "rotation of the gradient along the rim over that of its normal", 2),
         Column("enough", "coverage for its size", "", "coverage over what a shape so small needs", 2),

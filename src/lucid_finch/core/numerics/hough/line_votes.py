@@ -26,7 +26,7 @@ Floats = NDArray[np.float32]
 
 _RUN = 3
 """Points of a chain that vote together."""
-_JOINED = 3
+JOINED = 3
 """Bins of 1 px without a point that do not part a line."""
 _BESIDE = 3.0
 """Lengths of a gap to either side of it within which pieces are told to lie beside it."""
@@ -35,7 +35,7 @@ _NEAR = 1.25
 _AGREES = math.sin(0.36)
 """Points whose normal lies within 20 degrees of a line's support it; they vote for fewer, where they are surer."""
 DENSITY_BLOCK = 64
-_MOST_PIECES = 256
+MOST_PIECES = 256
 _AROUND = 8.0
 """px around a line within which points are looked up for it while it moves."""
 _FALL = 0.72
@@ -249,7 +249,7 @@ def _fit(x, y, weight, chosen, count, theta, rho):  # type: ignore[no-untyped-de
 
 
 @helper
-def _entropy(share, chance):  # type: ignore[no-untyped-def]
+def entropy_gain(share, chance):  # type: ignore[no-untyped-def]
     """Relative entropy of two chances, in nats; 0 where the first is no larger."""
     if share <= chance:
         return 0.0
@@ -306,7 +306,7 @@ def best_parts(begin, end, held, chance, step, cost, score, back):  # type: igno
             most = min(share * dearest, (share - chance) ** 2 * spread)
             if share <= chance or length / step * most - cost + score[i] <= score[j]:
                 continue
-            worth = length / step * _entropy(share, chance) - cost + score[i]
+            worth = length / step * entropy_gain(share, chance) - cost + score[i]
             if worth > score[j]:
                 score[j] = worth
                 back[j] = i
@@ -314,7 +314,7 @@ def best_parts(begin, end, held, chance, step, cost, score, back):  # type: igno
 
 
 @helper
-def _pieces(cover, size, joined, begin, end, held, most):  # type: ignore[no-untyped-def]
+def covered_pieces(cover, size, joined, begin, end, held, most):  # type: ignore[no-untyped-def]
     """Runs of bins that hold points, over gaps of up to `joined` bins; returns how many. Begin and end are edges of bins."""
     count = 0
     k = 0
@@ -350,8 +350,8 @@ def _trace(  # type: ignore[no-untyped-def]
     size = int(2 * reach) + 4
     cover = np.zeros(size, np.int32)
     pool, chosen = np.empty(x.size, np.int32), np.empty(x.size + 1, np.int32)
-    begin, end, held = np.empty(_MOST_PIECES), np.empty(_MOST_PIECES), np.empty(_MOST_PIECES)
-    score, back = np.empty(_MOST_PIECES + 1), np.empty(_MOST_PIECES + 1, np.int64)
+    begin, end, held = np.empty(MOST_PIECES), np.empty(MOST_PIECES), np.empty(MOST_PIECES)
+    score, back = np.empty(MOST_PIECES + 1), np.empty(MOST_PIECES + 1, np.int64)
     used = state[0]
     finer = np.float32(1.0 / offset_step)
     centre = np.float32(middle + 0.5)
@@ -409,7 +409,9 @@ def _trace(  # type: ignore[no-untyped-def]
                             crowd += density[int((y[i] + top) / blocks), int((x[i] + left) / blocks)]
                         chance = 1.0 - math.exp(-2 * near * crowd / count * 0.25)
                         chance = min(max(chance, 0.01), 0.5)
-                        parts = _pieces(cover[lowest : highest + 1], highest + 1 - lowest, joined, begin, end, held, _MOST_PIECES)
+                        parts = covered_pieces(
+                            cover[lowest : highest + 1], highest + 1 - lowest, joined, begin, end, held, MOST_PIECES
+                        )
                         worth = best_parts(begin[:parts], end[:parts], held[:parts], chance, step, cost, score, back)
                         for k in range(lowest, highest + 1):
                             cover[k] = 0
@@ -527,7 +529,7 @@ def trace_lines(
         found = _trace(
             voting.x, voting.y, voting.nx, voting.ny, voting.weight, run, runs.x, runs.y, low, high, votes, cosines, sines, rows,
             space.step, space.middle, tiles.first, tiles.across, tiles.down, space.reach, density, DENSITY_BLOCK, left, top,
-            fewest, int(threshold), step, max(cost - slack, 1.0), _JOINED, _NEAR, taken, found, theta, rho,
+            fewest, int(threshold), step, max(cost - slack, 1.0), JOINED, _NEAR, taken, found, theta, rho,
             chance, start, support, state,
         )  # fmt: skip
         if threshold <= lowest:

@@ -13,7 +13,15 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from lucid_finch.core.numerics.hough.line_votes import _JOINED, _MOST_PIECES, Traced, VotingPoints, _entropy, _pieces, best_parts
+from lucid_finch.core.numerics.hough.line_votes import (
+    JOINED,
+    MOST_PIECES,
+    Traced,
+    VotingPoints,
+    best_parts,
+    covered_pieces,
+    entropy_gain,
+)
 from lucid_finch.core.numerics.profiles.normal_profiles import cross_sections
 from lucid_finch.core.numerics.runtime.compiling import kernel
 
@@ -56,9 +64,9 @@ def _cut(  # type: ignore[no-untyped-def]
     size = int(2 * reach) + 4
     first = np.zeros(size + 1, np.int64)
     cover = np.zeros(size, np.int32)
-    begin, end, held = np.empty(_MOST_PIECES), np.empty(_MOST_PIECES), np.empty(_MOST_PIECES)
-    score, back = np.empty(_MOST_PIECES + 1), np.empty(_MOST_PIECES + 1, np.int64)
-    ends, begins = np.empty(_MOST_PIECES, np.int64), np.empty(_MOST_PIECES, np.int64)
+    begin, end, held = np.empty(MOST_PIECES), np.empty(MOST_PIECES), np.empty(MOST_PIECES)
+    score, back = np.empty(MOST_PIECES + 1), np.empty(MOST_PIECES + 1, np.int64)
+    ends, begins = np.empty(MOST_PIECES, np.int64), np.empty(MOST_PIECES, np.int64)
     made, used, longest = 0, 0, 0.0
     for l in range(theta.size):
         count = start[l + 1] - start[l]
@@ -84,7 +92,7 @@ def _cut(  # type: ignore[no-untyped-def]
             at = int(y[i] * c - x[i] * s + reach) + 1
             sorted_points[first[at]] = i
             first[at] += 1
-        parts = _pieces(cover[lowest : highest + 1], highest + 1 - lowest, joined, begin, end, held, _MOST_PIECES)
+        parts = covered_pieces(cover[lowest : highest + 1], highest + 1 - lowest, joined, begin, end, held, MOST_PIECES)
         stretches = 0
         if bridge < 0.0:
             best_parts(begin[:parts], end[:parts], held[:parts], chance[l], step, max(cost - slack, 1.0), score, back)
@@ -202,7 +210,7 @@ def _cut(  # type: ignore[no-untyped-def]
             out[7, made] = rms * math.sqrt(wide / max(n, 1.0))
             out[8, made], out[9, made] = bow, math.sqrt(bow_var)
             length = end[b - 1] - begin[a]
-            out[10, made] = length / step * _entropy(min(covered / length, 1.0), chance[l]) - cost
+            out[10, made] = length / step * entropy_gain(min(covered / length, 1.0), chance[l]) - cost
             out[11, made], out[12, made] = votes, side / (k1 - k0)
             line[made] = l
             for k in range(k0, k1):
@@ -222,7 +230,7 @@ def cut_segments(voting: VotingPoints, traced: Traced, reach: float, bridge: flo
     start, support = np.zeros(room + 1, np.int64), np.empty(max(len(traced.support), 1), np.int32)
     made, used, longest = _cut(
         voting.x, voting.y, voting.nx, voting.ny, voting.weight, traced.theta, traced.rho, traced.start, traced.support, reach,
-        -1.0 if bridge is None else float(bridge), traced.step, traced.cost, traced.slack, traced.chance, _JOINED,
+        -1.0 if bridge is None else float(bridge), traced.step, traced.cost, traced.slack, traced.chance, JOINED,
         _SQUARES * grain, out, line, start, support,
     )  # fmt: skip
     columns = {name: out[k, :made].copy() for k, name in enumerate(COLUMNS)}

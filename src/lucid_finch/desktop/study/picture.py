@@ -67,7 +67,7 @@ class Picture:
     axes: tuple[NDArray[Any], NDArray[Any], str, str] | None = field(default=None, repr=False)
     """Values and labels of both axes where the map is no image."""
     arithmetic: Arithmetic | None = field(default=None, repr=False)
-    sure: tuple[tuple[float, float], ...] | None = None
+    valid_region: tuple[tuple[float, float], ...] | None = None
     """As `EvidenceMap` has them."""
     details: list[Detail] = field(default_factory=list, repr=False)
     """What has been computed finer, the newest first."""
@@ -83,7 +83,7 @@ class Picture:
             low, high = display_range(image.pixels if not image.is_colour else image.pixels[..., 1], kind)
         return Picture(
             name, title, "grey", kind, low, high, image.frame, image.width, image.height, _levels(image.pixels),
-            arithmetic=arithmetic, sure=image.sure,
+            arithmetic=arithmetic, valid_region=image.valid_region,
         )  # fmt: skip
 
     def renamed(self, name: str, title: str) -> Picture:
@@ -101,7 +101,7 @@ class Picture:
         return Picture(
             evidence.name, evidence.label, evidence.unit, evidence.kind, low, high, evidence.frame, evidence.width,
             evidence.height, _levels(values, evidence.kind), first, evidence if first else None, evidence.axes,
-            evidence.arithmetic, evidence.sure,
+            evidence.arithmetic, evidence.valid_region,
         )  # fmt: skip
 
     @property

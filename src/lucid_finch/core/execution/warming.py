@@ -7,8 +7,8 @@ from functools import partial
 
 import numpy as np
 
-from lucid_finch.core import engine
 from lucid_finch.core.detectors import KINDS
+from lucid_finch.core.execution import engine
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.rendering import viewing
 from lucid_finch.core.numerics.runtime.kernel_cache import cache_folder, complete_marker

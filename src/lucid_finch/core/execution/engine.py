@@ -14,17 +14,17 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from lucid_finch.core.cache import Cache
-from lucid_finch.core.combining import Combined, combine
 from lucid_finch.core.detection import POINTS, Array, Column, Detection, EvidenceMap, Findings, NearMisses, Outlines
 from lucid_finch.core.detector import Context, DetectorParameters, Finished, Task
 from lucid_finch.core.detectors import detector_of
 from lucid_finch.core.errors import Cancelled, ParameterError, nearest
+from lucid_finch.core.execution.cache import Cache
+from lucid_finch.core.execution.combining import Combined, combine
+from lucid_finch.core.execution.plan import Plan, PlannedDetector, PlannedStep
 from lucid_finch.core.image import LUMA, Image
 from lucid_finch.core.judging import Outcome, judge, reading_order
 from lucid_finch.core.numerics.filtering.channels import mix
 from lucid_finch.core.numerics.runtime.threads import cancellable
-from lucid_finch.core.plan import Plan, PlannedDetector, PlannedStep
 from lucid_finch.core.quantities import to_source
 from lucid_finch.core.recipe import Recipe, Unmet
 from lucid_finch.core.regions import lies_outside

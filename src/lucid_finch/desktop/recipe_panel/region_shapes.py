@@ -1,4 +1,4 @@
-"""Between the regions of the recipe and the shapes on the panes: what is shown there, and what a dragged shape changes."""
+"""Connects the regions of the recipe with the shapes on the panes: shows them, and edits them when they are dragged."""
 
 from __future__ import annotations
 
@@ -7,11 +7,13 @@ from typing import Any
 from PySide6.QtCore import QObject
 
 from lucid_finch.core.detectors import detector_of
+from lucid_finch.core.image import Image
 from lucid_finch.core.prepare import step_of
+from lucid_finch.core.prepare.step import suggested_box
 from lucid_finch.desktop.canvas.drawing import Drawing
 from lucid_finch.desktop.canvas.shapes import Shape
 from lucid_finch.desktop.recipe_panel.settings import COMMON, SettingsPanel
-from lucid_finch.desktop.study.study import SOURCE, Study, first_parameters, step_place
+from lucid_finch.desktop.study.study import SOURCE, Study, step_place
 
 _SAMPLE = "sample"
 
@@ -58,7 +60,7 @@ class RegionShapes(QObject):
         step = study.steps_of(place[0])[place[1]]
         declared = step_of(str(step["step"])).Parameters.declarations()
         found = [(n, d.label.lower(), step.get(n)) for n, d in declared.items() if d.is_region]
-        if step["step"] == "channel" and study.samples is not None:
+        if step_of(step["step"]).separates and step_of(step["step"]).sampled(step) is None and study.samples is not None:
             labels = self.tr("object"), self.tr("surroundings")
             found += [(f"{_SAMPLE}.{n}", label, shape) for n, label, shape in zip(range(2), labels, study.samples, strict=True)]
         return found
@@ -70,8 +72,7 @@ class RegionShapes(QObject):
 
     def _sample(self) -> None:
         if self.study.samples is None:
-            first = first_parameters("contrast_axis", self.study.image)
-            self.study.sample(first["inside"], first["outside"])
+            self.study.sample(*first_samples(self.study.image))
         else:
             self.refresh()
 
@@ -114,3 +115,11 @@ class RegionShapes(QObject):
 
 def _plain(region: Any) -> Any:
     return region.model_dump(mode="json") if hasattr(region, "model_dump") else region
+
+
+def first_samples(image: Image | None) -> tuple[Shape, Shape]:
+    """Areas of object and surroundings to begin with, to be dragged to where they belong."""
+    side = 0.04 * max(image.source_size) if image is not None else 4.0
+    width, height = image.source_size if image is not None else (100, 100)
+    small = side / width, side / height
+    return suggested_box(image, (0.5, 0.5), small), suggested_box(image, (0.4, 0.5), small)

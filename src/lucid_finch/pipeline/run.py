@@ -1,0 +1,44 @@
+"""The one loop over images: each through the recipe; one that fails is named and the others are done."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+from lucid_finch.core.errors import Cancelled, FileError, ParameterError
+from lucid_finch.core.execution.engine import Cancel, Engine, Run
+from lucid_finch.core.image import Image
+from lucid_finch.core.recipe import Recipe
+from lucid_finch.pipeline.sources import Place
+
+
+@dataclass(frozen=True)
+class Done:
+    """One image: its run, or why there is none."""
+
+    place: Place
+    image: Image | None
+    run: Run | None
+    failure: str = ""
+    """What went wrong, with the name of the file."""
+
+
+def run_images(
+    recipe: Recipe,
+    places: Sequence[Place],
+    engine: Engine,
+    cancelled: Cancel | None = None,
+    significant_bits: int | None = None,
+) -> Iterator[Done]:
+    """Run a recipe over images, in their order. Raises `Cancelled`."""
+    for place in places:
+        if cancelled is not None and cancelled():
+            raise Cancelled()
+        image = None
+        try:
+            image = place.read(significant_bits)
+            yield Done(place, image, engine.run(recipe, image, cancelled=cancelled))
+        except FileError as error:
+            yield Done(place, image, None, str(error))
+        except (ParameterError, MemoryError) as error:
+            yield Done(place, image, None, f"{place.path}: {error or 'does not fit into memory'}")

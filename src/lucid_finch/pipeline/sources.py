@@ -1,0 +1,48 @@
+"""Where images come from: files, pages of files, folders; in one order everywhere."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from lucid_finch.core.errors import FileError
+from lucid_finch.core.image import Image
+from lucid_finch.files.images import ENDINGS, read_image
+
+
+@dataclass(frozen=True)
+class Place:
+    """Where an image is: a file, and which of its pictures."""
+
+    path: Path
+    page: int = 0
+
+    def label(self, several: bool) -> str:
+        """The name of the file, and the page where `several` are of the same file."""
+        return f"{self.path.name} [{self.page + 1}]" if several else self.path.name
+
+    def read(self, significant_bits: int | None = None) -> Image:
+        """Raises `FileError`, `ParameterError`."""
+        return read_image(self.path, page=self.page, significant_bits=significant_bits)
+
+
+def images_in(paths: Sequence[Path]) -> list[Place]:
+    """The images of files and folders; those of a folder in natural order. Raises `FileError` for a folder without any."""
+    places: list[Place] = []
+    for path in paths:
+        if not path.is_dir():
+            places.append(Place(path))
+            continue
+        inside = [p for p in path.iterdir() if p.suffix.lower() in ENDINGS and not p.name.startswith(".") and p.is_file()]
+        if not inside:
+            raise FileError(path, "holds no image that Lucid Finch reads")
+        places += [Place(p) for p in sorted(inside, key=natural)]
+    return places
+
+
+def natural(path: Path) -> list[Any]:
+    """Key of the natural order: img2 comes before img10."""
+    return [(1, int(part), "") if part.isdigit() else (0, 0, part.lower()) for part in re.split(r"(\d+)", path.name)]
