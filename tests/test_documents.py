@@ -53,7 +53,7 @@ class Documents(InFolder):
         shown = io.StringIO()
         with contextlib.redirect_stdout(shown):
             exec(compile(code, "README.md", "exec"), {})
-        self.assertRegex(shown.getvalue(), r"^\d+ \d+\.\d+\n.*lies? here")
+        self.assertRegex(shown.getvalue(), r"^\d+ \d+\.\d+\n.* is here")
 
     def test_the_examples_in_docstrings_run(self) -> None:
         failed, tried = doctest.testmod(api)

@@ -148,7 +148,7 @@ class CommandLine(CommandCase):
         empty.mkdir()
         status, _, err = self.call("run", self.recipe(), empty, "--out", out)
         self.assertEqual(status, 2)
-        self.assertIn("no image was found", err)
+        self.assertIn("holds no image", err)
 
     def test_prepare(self) -> None:
         out = self.path("smooth.npy")

@@ -16,8 +16,9 @@ from PySide6.QtWidgets import QMessageBox, QPushButton
 
 import lucid_finch as lf
 from lucid_finch.core.image import Image
+from lucid_finch.core.recipe import starter
 from lucid_finch.desktop.recipe_panel.editors import ParameterEditor
-from lucid_finch.desktop.study.study import SOURCE, fresh_recipe, step_card
+from lucid_finch.desktop.study.study import SOURCE, step_card
 from lucid_finch.desktop.toolkit.theme import DARK, LIGHT, apply_theme, current_theme
 from lucid_finch.files.recipes import Recipe
 from tests.desktop.support import BenchCase, two_squares
@@ -52,7 +53,7 @@ class Opening(BenchCase):
         self.assertEqual(self.bench.findings.rows.rowCount(), 2)
 
     def test_drop_of_an_image_and_of_a_recipe(self) -> None:
-        fresh_recipe().model_copy(update={"name": "dropped"}).save(self.folder / "r.finch.json")
+        Recipe.make(starter()).model_copy(update={"name": "dropped"}).save(self.folder / "r.finch.json")
         for path in (self.folder / "r.finch.json", self.picture_file()):
             data = QMimeData()
             data.setUrls([QUrl.fromLocalFile(str(path))])
@@ -436,7 +437,7 @@ class Saving(BenchCase):
         self.bench.documents.ask_unsaved = lambda: next(answers)
         self.bench.close()
         self.assertTrue(self.bench.isVisible())
-        fresh_recipe().save(self.folder / "other.finch.json")
+        Recipe.make(starter()).save(self.folder / "other.finch.json")
         self.bench.documents.ask_unsaved = lambda: QMessageBox.StandardButton.Cancel
         self.bench.documents.open_path(self.folder / "other.finch.json")
         self.assertEqual(self.bench.study.recipe.name, "changed")

@@ -194,7 +194,7 @@ class Merging(BenchCase):
         action.trigger()
         self.settle()
         self.assertEqual(study.recipe.combine, (("circles", "contours"),))
-        self.assertEqual(self.bench.recipe_cards.merged.text(), "circles + contours: 1 merged, 1 found twice")
+        self.assertEqual(self.bench.recipe_cards.merged.text(), "circles + contours: 1 merged, 1 duplicates")
         self.assertTrue(self.bench.drawer.isTabVisible(5))
         self.assertEqual(self.bench.drawer.tabText(5), "Merged 1")
         study.merge("circles", "contours", False)

@@ -28,7 +28,7 @@ class Tree(WindowCase):
         told = []
         histogram.limit_moved.connect(lambda value, end: told.append((value, end)))
         histogram._held = 1
-        histogram._tell(histogram.place_of(500.0))
+        histogram._emit(histogram.place_of(500.0))
         self.assertEqual(told[0][1], 1)
         self.assertAlmostEqual(told[0][0], 500.0, delta=10.0)
         histogram.grab()
@@ -171,8 +171,7 @@ class Scans(BenchCase):
         self.assertIsNone(self.bench.drawer.measure.plot.profile)
 
     def test_scans_are_drawn_with_their_direction(self) -> None:
-        task = self.bench.study.detection.task
-        guides = task.detector.guides(task)
+        guides = next(o for o in self.bench.study.detection.overlays if o.role == "scan").lines
         self.assertEqual(len(guides), 16)
         for guide in guides:
             way = guide[1] - guide[0]
@@ -195,11 +194,22 @@ class Scans(BenchCase):
         self.bench.drawer.measure.clear_button.click()
         self.assertIs(self.bench.drawer.measure.plot.profile, self.bench.drawer.measure.seen[1])
 
-    def test_a_line_that_is_not_there_is_said(self) -> None:
-        self.bench.study.edit_detector("glaze boundary", {"reference_line": "nowhere"}, "reference")
+    def test_a_line_that_is_not_there_is_refused(self) -> None:
+        self.bench.settings.edit("", "reference_line", "nowhere", False)
+        self.assertIn('no detector is called "nowhere"', self.bench.failure)
+        self.bench.study.duplicate("glaze boundary")
         self.settle()
-        detection = self.bench.study.detections["glaze boundary"]
-        self.assertIn("no line of nowhere", detection.task.detector.fit_text(detection.fit))
+        other = self.bench.study.chosen
+        self.bench.study.choose("glaze boundary")
+        self.bench.settings.edit("", "reference_line", other, False)
+        self.settle()
+        self.assertIn(f"0.000° to {other}", self.bench.study.detection.fit_text)
+        self.bench.study.rename(other, "edge b")
+        self.settle()
+        self.assertIn("0.000° to edge b", self.bench.study.detections["glaze boundary"].fit_text)
+        self.bench.study.remove("edge b")
+        self.settle()
+        self.assertEqual(self.bench.study.recipe.detectors[0].references, {})
 
     def test_no_pane_waits_for_a_map_that_the_detector_does_not_have(self) -> None:
         self.bench.stages.set_panes(4)

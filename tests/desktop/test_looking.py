@@ -15,7 +15,6 @@ from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.image import Image
 from lucid_finch.core.recipe import Recipe
 from lucid_finch.desktop.canvas.shapes import circle_through, handles, measured, with_handle
-from lucid_finch.desktop.recipe_panel.parameter_sweep import values_over
 from lucid_finch.desktop.study.study import SOURCE, step_card
 from tests.desktop.support import BenchCase, two_squares
 
@@ -412,13 +411,14 @@ class Ranges(LookingCase):
     def test_the_source_has_nothing_to_compare(self) -> None:
         self.study.choose(SOURCE)
         editor = self.bench.settings.editors["marks", "thickness"]
-        self.assertTrue(editor.spread.isHidden())
+        self.assertTrue(editor.sweep.isHidden())
         editor.sweep_wanted.emit("thickness")
         self.assertIn("steps and detectors", self.bench.failure)
         self.assertFalse(self.bench.sweep.card.isVisible())
 
     def test_values(self) -> None:
         from lucid_finch.core.detectors.edges import EdgesParameters
+        from lucid_finch.core.parameter_types.numbers import Number
         from lucid_finch.core.prepare import step_of
 
         for model in (
@@ -426,9 +426,9 @@ class Ranges(LookingCase):
             *(step_of(n).Parameters for n in ("tone", "smooth", "derivative", "rotate", "morphology")),
         ):
             for declared in model.declarations().values():
-                if declared.type not in (int, float):
+                if not isinstance(declared.type, Number):
                     continue
-                values = values_over(declared, declared.default)
+                values = declared.type.sweep(declared, declared.default)
                 self.assertLessEqual(len(values), 9)
                 self.assertEqual(values, sorted(set(values)))
                 for value in values:

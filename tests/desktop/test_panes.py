@@ -15,8 +15,8 @@ from lucid_finch.core.execution.warming import warm_up_steps
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.rendering import viewing
 from lucid_finch.core.numerics.runtime.compiling import specialisations
-from lucid_finch.desktop.canvas import picture as picture_module
 from lucid_finch.desktop.canvas.pane import SHADES, Marks, round_values
+from lucid_finch.desktop.study import picture as picture_module
 from lucid_finch.desktop.study.picture import Difference, Picture
 from tests.desktop.support import BenchCase, WindowCase, two_squares
 from tests.support import disc

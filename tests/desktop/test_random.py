@@ -91,7 +91,7 @@ class Monkey:
             QTest.mouseRelease(pane, Qt.MouseButton.LeftButton, pos=self.somewhere())
 
     def spread(self) -> None:
-        names = [e.declared.name for e in self.plain_editors() if e.declared.type is not bool]
+        names = [e.declared.name for e in self.plain_editors() if e.sweep is not None]
         if names:
             self.bench.settings.sweep_wanted.emit(self.random.choice(names))
             for _ in range(self.random.randint(0, 6)):
@@ -284,7 +284,7 @@ class RandomActions(WindowCase):
 
         def bench() -> Bench:
             made = Bench(kept=self.folder / "unsaved")
-            made.ask_unsaved = lambda: QMessageBox.StandardButton.Discard
+            made.documents.ask_unsaved = lambda: QMessageBox.StandardButton.Discard
             made.show()
             return made
 

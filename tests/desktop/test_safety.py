@@ -20,12 +20,13 @@ from PySide6.QtWidgets import QMessageBox
 
 from lucid_finch.core.errors import FileError
 from lucid_finch.core.image import Image
+from lucid_finch.core.recipe import starter
 from lucid_finch.demo import scene
 from lucid_finch.desktop.pages.image_list import Place, images_in
 from lucid_finch.desktop.shell.window import Bench
 from lucid_finch.desktop.study.autosave import Autosave
 from lucid_finch.desktop.study.preferences import Preferences, PreferencesFile
-from lucid_finch.desktop.study.study import SOURCE, fresh_recipe
+from lucid_finch.desktop.study.study import SOURCE
 from lucid_finch.files.recipes import Recipe
 from tests.desktop.support import BenchCase, WindowCase, close_for_good, two_squares
 from tests.support import disc
@@ -51,7 +52,7 @@ while True:
 class Kept(WindowCase):
     def bench(self) -> Bench:
         made = Bench(kept=self.folder / "unsaved")
-        made.ask_unsaved = lambda: QMessageBox.StandardButton.Discard
+        made.documents.ask_unsaved = lambda: QMessageBox.StandardButton.Discard
         made.show()
         self.addCleanup(close_for_good, made)
         return made
@@ -114,9 +115,9 @@ class Kept(WindowCase):
 
     def test_recovering_goes_back_to_the_image_and_file(self) -> None:
         Pillow.fromarray(disc(30.0, noise=2.0).pixels).save(self.folder / "disc.png")
-        fresh_recipe().save(self.folder / "r.finch.json")
+        Recipe.make(starter()).save(self.folder / "r.finch.json")
         crashed = Autosave(self.folder / "unsaved")
-        changed = Recipe.make({**fresh_recipe().plain(), "notes": "changed"})
+        changed = Recipe.make({**Recipe.make(starter()).plain(), "notes": "changed"})
         crashed.write(changed, self.folder / "r.finch.json", self.folder / "disc.png")
         crashed._lock.close()
         bench = self.bench()
@@ -212,9 +213,9 @@ class Lists(BenchCase):
         self.wait_for_list()
         entries = self.bench.images.entries
         self.assertEqual([e.label for e in entries], ["img5.png", "img10.png", "img15.png", "img20.png"])
-        self.assertEqual([e.counts for e in entries], [(1,), (1,), (0,), (1,)])
+        self.assertEqual([e.result.counts for e in entries], [(1,), (1,), (0,), (1,)])
         self.assertTrue(all(e.thumbnail is not None for e in entries))
-        self.assertEqual([bool(e.unmet) for e in entries], [False, False, True, False])
+        self.assertEqual([e.is_wrong for e in entries], [False, False, True, False])
         self.assertIn("1 not as expected", self.bench.images.said.text())
         self.assertEqual(self.bench.bar.place.text(), "1 / 4")
         self.bench.actions_by_name["next_image"].trigger()
@@ -232,7 +233,7 @@ class Lists(BenchCase):
         self.wait_for_list()
         self.bench.settings.editors["", "false_alarms"].edited.emit("false_alarms", 1e-300, False)
         self.wait_for_list()
-        self.assertEqual([e.counts for e in self.bench.images.entries], [(0,), (0,)])
+        self.assertEqual([e.result.counts for e in self.bench.images.entries], [(0,), (0,)])
 
     def test_a_damaged_image_is_marked_and_the_others_go_on(self) -> None:
         folder = self.images(2)
@@ -270,7 +271,7 @@ class Lists(BenchCase):
         self.open(two_squares())
         other = self.bench.open_another()
         self.assertIsNone(other.study.image)
-        self.assertEqual(other.study.recipe, fresh_recipe())
+        self.assertEqual(other.study.recipe, Recipe.make(starter()))
         close_for_good(other)
         self.assertIsNotNone(self.bench.study.image)
 

@@ -7,7 +7,6 @@ from PySide6.QtCore import QPointF
 from PySide6.QtWidgets import QLabel, QPushButton
 
 from lucid_finch.demo import scene
-from lucid_finch.desktop.canvas.map_links import voting_maps
 from tests.desktop.support import BenchCase
 
 
@@ -40,12 +39,13 @@ class OfLines(BenchCase):
 
     def test_peaks_are_marked_and_a_cell_chooses_its_line(self) -> None:
         detection = self.bench.study.detection
-        self.assertEqual(voting_maps(detection), ["accumulator"])
+        links = detection.evidence["accumulator"].links
+        self.assertEqual([m.name for m in detection.evidence.values() if m.links is not None], ["accumulator"])
         pane = self.bench.frames[1].pane
         peaks = [m for m in pane.marks if m.only_on == "accumulator"]
         self.assertEqual(len(peaks[0].numbers), len(detection.findings))
         row = int(np.argmax(detection.findings["votes"]))
-        column, line = detection.task.detector.peaks(detection.work, "accumulator")[row]
+        column, line = links.peaks()[row]
         self.bench.pick(self.bench.frames[1], float(column), float(line))
         self.assertEqual(self.bench.findings.chosen_rows().tolist(), [row])
         lit = [m for m in pane.marks if m.passing]

@@ -194,7 +194,7 @@ class Nesting(unittest.TestCase):
     def test_the_frame_is_never_reported(self) -> None:
         found = contours(Image.from_array(255 - nested()), foreground="bright")
         self.assertEqual(found.findings["width"].max(), 50.0)
-        self.assertTrue(any("sides of the frame" in note for note in found.notes))
+        self.assertTrue(any("sides of the image" in note for note in found.notes))
         self.assertEqual(contours(Image.from_array(255 - nested())).resolved["foreground"], "dark")
 
     def test_points_as_asked_for_and_measures_as_before(self) -> None:
@@ -374,7 +374,7 @@ class BadInput(unittest.TestCase):
         image = disc(20.0)
         for given, words in (
             ({"binarize": "fixed", "level": 300.0}, "outside the value range of this image, 0 to 255"),
-            ({"area": (30.0, 10.0)}, "the least comes first"),
+            ({"area": (30.0, 10.0)}, "the minimum comes first"),
             ({"area": (-1.0, 10.0)}, "of at least 0 px²"),
             ({"binarize": "edge"}, "one of fixed, otsu, local"),
             ({"window": 1}, "from 3 to 4001"),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import unittest
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -10,6 +11,7 @@ from numpy.typing import NDArray
 from scipy import ndimage
 
 from lucid_finch.core.detection import Detection
+from lucid_finch.core.detector import Task
 from lucid_finch.core.detectors.edges import Edges
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.execution.engine import conclude, detect
@@ -182,13 +184,15 @@ class Hysteresis(unittest.TestCase):
         """Gathered low and cut by forming, or gathered right there: the same."""
         image = Image.from_array(noise_pictures(9, 120, 150)["white"])
         detector = Edges()
-        parameters = Edges.Parameters.make({"low": 1.1, "high": 2.0}, "edges")
-        from lucid_finch.core.detector import Context
+        given, lower = (Edges.Parameters.make({"low": low, "high": 2.0}, "edges") for low in (1.1, 0.3))
 
-        expected = conclude(detector, image, detector.gather(image, parameters, Context()), *formed(detector, image, parameters))
-        lower = Edges.Parameters.make({"low": 0.3, "high": 2.0}, "edges")
-        gathered = detector.gather(image, lower, Context())
-        again = conclude(detector, image, gathered, detector.form(image, gathered, parameters), parameters, "e", 0.0)
+        def found_from(floor: Any) -> Any:
+            task = Task(detector, image, floor, parameters=floor)
+            task = replace(task, gathered=detector.gather(task)).settled(given)
+            candidates = detector.form(task).converted(detector.all_columns(), image)
+            return conclude(replace(task, candidates=candidates), "e", 0.0)
+
+        expected, again = found_from(given), found_from(lower)
         np.testing.assert_array_equal(expected.points["x"], again.points["x"])
         np.testing.assert_array_equal(expected.findings["length"], again.findings["length"])
 
@@ -199,13 +203,6 @@ class Hysteresis(unittest.TestCase):
         self.assertIn("false_alarms", {limit.parameter for limit in result.task.judgement.limits})
         given = found(noise_pictures(2)["white"], low=0.8, high=2.5)
         self.assertNotIn("false_alarms", {limit.parameter for limit in given.task.judgement.limits})
-
-
-def formed(detector: Edges, image: Image, parameters: Any) -> tuple[Any, Any, str, float]:
-    from lucid_finch.core.detector import Context
-
-    gathered = detector.gather(image, parameters, Context())
-    return detector.form(image, gathered, parameters), parameters, "e", 0.0
 
 
 def found_thinned(image: Image, low: float) -> NDArray[Any]:
@@ -351,7 +348,7 @@ class Why(unittest.TestCase):
         result = detect("edges", disc(40.0, noise=3.0), {"low": 9.0, "high": 12.0})
         answer = explain(result, (20.0, 20.0))
         self.assertEqual(answer.candidates, ())
-        self.assertRegex(answer.summary, r"strongest gradient within 3 px is [\d.]+ grey/px.*must have 9.00")
+        self.assertRegex(answer.summary, r"strongest gradient within 3 px is [\d.]+ grey/px.*low threshold is 9.00")
         name, value = answer.reasons[-1].change or ("", 0.0)
         self.assertEqual(name, "low")
         self.assertLess(value, 9.0)

@@ -220,12 +220,13 @@ class Parts(unittest.TestCase):
 
     def test_votes_are_tied_to_the_image(self) -> None:
         found = engine.detect("ellipses", drawn([(150.0, 110.0, 40.0, 24.0, 30.0, 50.0)]), {})
-        task = found.task
-        votes = task.detector.votes_at(task, "accumulator", 150.3, 109.8)
+        links, task = found.evidence["accumulator"].links, found.task
+        assert links is not None
+        votes = links.votes_at(150.3, 109.8)
         self.assertEqual(votes.candidate, int(task.rows[0]))
         self.assertGreater(len(votes.points), 10)
         place = (150 + 40 * math.cos(math.radians(30)), 110 + 40 * math.sin(math.radians(30)))
-        lines = task.detector.votes_of(task, "accumulator", *place)
+        lines = links.votes_of(*place)
         self.assertTrue(any(np.hypot(*(line[1] - (150, 110))) < 3 for line in lines))
         values = found.evidence["accumulator"].values
         self.assertLess(np.hypot(*(np.array(np.unravel_index(int(np.argmax(values)), values.shape))[::-1] - (150, 110))), 3)

@@ -222,7 +222,9 @@ class Votes(unittest.TestCase):
         task = found.task
         accumulator = found.evidence["accumulator"]
         self.assertEqual((len(accumulator.x), len(accumulator.y)), accumulator.values.shape[::-1])
-        peaks = task.detector.peaks(task, "accumulator")
+        links = accumulator.links
+        assert links is not None
+        peaks = links.peaks()
         for row, (column, line) in enumerate(peaks.tolist()):
             self.assertAlmostEqual(
                 np.interp(column, np.arange(len(accumulator.x)), accumulator.x), found.findings["theta"][row], delta=0.01
@@ -232,14 +234,14 @@ class Votes(unittest.TestCase):
             )
             around = accumulator.values[round(line) - 2 : round(line) + 3, max(round(column) - 2, 0) : round(column) + 3]
             self.assertGreater(around.max(), 0.5 * accumulator.values.max())
-            votes = task.detector.votes_at(task, "accumulator", column, line)
+            votes = links.votes_at(column, line)
             self.assertEqual(votes.candidate, int(task.rows[row]))
             self.assertGreater(len(votes.points), 100)
             # The curve of any of these points passes through the cell.
-            curve = task.detector.votes_of(task, "accumulator", *votes.points[10])[0]
+            curve = links.votes_of(*votes.points[10])[0]
             self.assertAlmostEqual(float(np.interp(column, curve[:, 0], curve[:, 1])), line, delta=1.5)
-        self.assertIsNone(task.detector.peaks(task, "magnitude"))
-        self.assertEqual(len(task.detector.votes_of(task, "magnitude", 160.0, 115.0)), 0)
+        self.assertIsNone(found.evidence["magnitude"].links)
+        self.assertEqual(links.votes_of(300.0, 10.0), [])
 
     def test_entropy(self) -> None:
         self.assertEqual(float(relative_entropy(0.1, 0.2)), 0.0)

@@ -113,7 +113,7 @@ class WhyNoLine(unittest.TestCase):
         picture = 110 + contrast * bar + random.normal(0, noise, bar.shape)
         found = engine.detect("lines", Image.from_array(np.clip(np.round(picture), 0, 255).astype(np.uint8)), given)
         place = (120 - 7 * math.sin(turn), 100 + 7 * math.cos(turn))
-        near = found.task.detector.distances(found.task.candidates, *place)
+        near = found.task.detector.distances(found.task, *place)
         missed = not any(near[row] < 3 for row in found.task.rows)
         return missed, explain(found, place)
 
@@ -139,7 +139,7 @@ class WhyNoLine(unittest.TestCase):
         across, along = (x + y - 120) / math.sqrt(2), (x - y) / math.sqrt(2)
         picture = 100 + 50 * np.clip(across + 0.5, 0, 1) * np.clip(5 - np.abs(along), 0, 1) * (across < 6)
         found = engine.detect("lines", Image.from_array(np.round(picture).astype(np.uint8)), {})
-        reasons = found.task.detector.probe(found.task.image, found.task.gathered, found.task.parameters, 60.0, 60.0)
+        reasons = found.task.detector.probe(found.task, 60.0, 60.0)
         self.assertEqual(len(found.findings), 0)
         for reason in reasons:
             self.assertIn(reason.label, ("gradient", "alignment"))

@@ -12,7 +12,7 @@ from scipy import ndimage
 from lucid_finch.core.errors import Cancelled
 from lucid_finch.core.numerics.regions.borders import rings_of
 from lucid_finch.core.numerics.regions.components import label_parts, parts_of, reconstructed
-from lucid_finch.core.numerics.regions.iso_contours import BLOCKED, cross_level
+from lucid_finch.core.numerics.regions.iso_contours import MASKED, cross_level
 from lucid_finch.core.numerics.regions.outlines import label_places, measure_outlines, simplified
 from lucid_finch.core.numerics.regions.thresholding import Surface, histogram, otsu, pixel_noise, surface_through
 from lucid_finch.core.numerics.runtime import threads
@@ -145,7 +145,7 @@ class Following(unittest.TestCase):
     def test_levels_are_crossed_between_pixels_and_half_a_pixel_from_what_is_not_looked_at(self) -> None:
         level = np.full((5, 7), -3.0, np.float32)
         level[1:4, 1:4] = 1.0
-        level[:, 4] = BLOCKED
+        level[:, 4] = MASKED
         binary = (level > 0).astype(np.uint8)
         borders = rings_of(binary).borders
         crossed = cross_level(level, None, borders)

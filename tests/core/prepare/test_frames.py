@@ -137,7 +137,7 @@ class Sizes(unittest.TestCase):
         self.assertLess(np.hypot(x - SPOT[0], y - SPOT[1]), 0.3)
         slope = prepared("resize", Image.from_array(np.add.outer(np.arange(60.0), 2 * np.arange(80.0))), width=40, height=120)
         direction = np.degrees(np.arctan2(*np.gradient(slope.pixels.astype(float))))[30, 20]
-        self.assertAlmostEqual(float(slope.frame.slope_direction(direction)), float(np.degrees(np.arctan2(1, 2))), places=2)
+        self.assertAlmostEqual(float(slope.frame.gradient_direction(direction)), float(np.degrees(np.arctan2(1, 2))), places=2)
 
     def test_quarter_turns_are_exact(self) -> None:
         for angle, times in ((90.0, -1), (180.0, 2), (-90.0, 1)):
@@ -160,16 +160,16 @@ class Sizes(unittest.TestCase):
 
 
 class Margins(unittest.TestCase):
-    def test_what_is_sure_shrinks_with_every_neighbourhood(self) -> None:
-        self.assertIsNone(prepared("tone", GREY).sure)
+    def test_the_valid_region_shrinks_with_every_neighbourhood(self) -> None:
+        self.assertIsNone(prepared("tone", GREY).valid_region)
         chain = engine.Engine().prepared(
             GREY, [{"step": "smooth", "method": "box", "size": 5}, {"step": "resize", "factor": 0.5}]
         )
-        self.assertEqual(chain.sure, ((1.5, 1.5), (27.5, 1.5), (27.5, 17.5), (1.5, 17.5)))
+        self.assertEqual(chain.valid_region, ((1.5, 1.5), (27.5, 1.5), (27.5, 17.5), (1.5, 17.5)))
         twice = engine.Engine().prepared(chain, [{"step": "smooth", "method": "median", "size": 3}])
-        self.assertEqual(twice.sure, ((3.5, 3.5), (25.5, 3.5), (25.5, 15.5), (3.5, 15.5)))
+        self.assertEqual(twice.valid_region, ((3.5, 3.5), (25.5, 3.5), (25.5, 15.5), (3.5, 15.5)))
         trimmed = engine.Engine().prepared(GREY, [{"step": "smooth", "method": "box", "size": 5, "border": "trim"}])
-        self.assertEqual(clipped(trimmed.corners, trimmed.sure), trimmed.corners)
+        self.assertEqual(clipped(trimmed.corners, trimmed.valid_region), trimmed.corners)
 
     def test_outlines(self) -> None:
         square = ((0.0, 0.0), (10.0, 0.0), (10.0, 10.0), (0.0, 10.0))

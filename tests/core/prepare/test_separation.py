@@ -7,11 +7,11 @@ import unittest
 from typing import Any
 
 import numpy as np
-from lucid_finch.core.prepare.contrast import channel_separations
 
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.execution import engine
 from lucid_finch.core.image import LUMA, Image
+from lucid_finch.core.prepare.separation import channel_separations
 from lucid_finch.core.regions import Rectangle
 from tests.core.prepare.test_steps import GREY, prepared
 

@@ -179,9 +179,9 @@ class RoundShapes(Detector):
         return None if wanted is None or wanted >= COVERAGE_FLOOR else max(0.05, math.floor(wanted * 20) / 20)
 
     def settle(self, task: Task) -> Any:
-        given, gathered = task.parameters, task.gathered
-        scale = task.image.frame.scale
-        values: dict[str, Any] = {self.sized_by: tuple(end * scale for end in gathered.range)}
+        given, scale = task.parameters, task.image.frame.scale
+        sizes = size_range(getattr(given, self.sized_by), task.image)
+        values: dict[str, Any] = {self.sized_by: tuple(end * scale for end in sizes)}
         if given.coverage_min is None:
             values["coverage_min"] = COVERAGE
         return given.model_copy(update=values)
