@@ -143,9 +143,13 @@ class Tuning(BenchCase):
         self.assertIn("from 0 to 50 px", field.toolTip())
         self.assertEqual(self.bench.study.recipe.detectors[0].made_parameters().sigma, 2.5)
 
-    def test_open_values_show_what_they_resolved_to_and_come_back(self) -> None:
+    def test_automatic_values_are_shown_and_come_back(self) -> None:
         editor = self.editor("low")
-        self.assertAlmostEqual(float(editor.field.placeholderText()), self.bench.study.detection.resolved["low"], delta=0.01)
+        self.assertAlmostEqual(
+            float(editor.field.placeholderText().removeprefix("auto (").removesuffix(")")),
+            self.bench.study.detection.resolved["low"],
+            delta=0.01,
+        )
         editor.field.setText("4")
         editor.field.editingFinished.emit()
         self.settle()
@@ -211,10 +215,10 @@ class Tuning(BenchCase):
         self.assertAlmostEqual(region.x, 70, delta=25)
         self.assertLess(self.bench.study.detection.points["x"].max(), 150)
 
-    def test_all_back_to_defaults(self) -> None:
+    def test_reset_to_defaults(self) -> None:
         before = self.bench.study.recipe.text()
         self.editor("operator").choice.setCurrentText("scharr")
-        button = next(b for b in self.bench.settings.findChildren(QPushButton) if b.text() == "All back to defaults")
+        button = next(b for b in self.bench.settings.findChildren(QPushButton) if b.text() == "Reset to defaults")
         button.click()
         self.assertEqual(self.bench.study.recipe.text(), before)
         self.settle()
@@ -360,11 +364,11 @@ class Choosing(BenchCase):
         self.assertEqual(len(lines), 3)
         self.assertEqual(lines[0].split("\t")[0], "id")
 
-    def test_near_misses_say_what_they_fell_short_of(self) -> None:
+    def test_near_misses_name_the_limit_that_they_failed(self) -> None:
         model = self.bench.near_misses.rows
         self.assertGreater(model.rowCount(), 0)
         self.assertEqual(model.text(0, 0), "False alarms")
-        self.assertEqual(model.headerData(0, Qt.Orientation.Horizontal), "fell short of")
+        self.assertEqual(model.headerData(0, Qt.Orientation.Horizontal), "failed")
 
     def test_ask_why_preview_and_adopt(self) -> None:
         self.editor = self.bench.settings.editors["", "false_alarms"]
@@ -395,7 +399,7 @@ class Choosing(BenchCase):
     def test_ask_why_where_nothing_is(self) -> None:
         pane = self.bench.frames[1].pane
         self.click(pane, pane.from_source(10.0, 190.0), Qt.KeyboardModifier.ShiftModifier)
-        self.assertRegex(self.bench.explanation.explanation.summary, "no candidate lies here|falls short")
+        self.assertRegex(self.bench.explanation.explanation.summary, "no candidate is here|fails")
         QTest.keyClick(self.bench, Qt.Key.Key_Escape)
         self.assertFalse(self.bench.explanation.isVisible())
 

@@ -251,7 +251,7 @@ class Preparation(LookingCase):
 class Numbers(LookingCase):
     def setUp(self) -> None:
         super().setUp()
-        self.bench.actions_by_name["numbers"].trigger()
+        self.bench.actions_by_name["values"].trigger()
         self.numbers = self.bench.drawer.values
 
     def test_a_gradient_as_on_paper(self) -> None:

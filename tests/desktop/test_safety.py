@@ -22,12 +22,12 @@ from lucid_finch.core.errors import FileError
 from lucid_finch.core.image import Image
 from lucid_finch.core.recipe import starter
 from lucid_finch.demo import scene
-from lucid_finch.desktop.pages.image_list import Place, images_in
 from lucid_finch.desktop.shell.window import Bench
 from lucid_finch.desktop.study.autosave import Autosave
 from lucid_finch.desktop.study.preferences import Preferences, PreferencesFile
 from lucid_finch.desktop.study.study import SOURCE
 from lucid_finch.files.recipes import Recipe
+from lucid_finch.pipeline.sources import Place, images_in
 from tests.desktop.support import BenchCase, WindowCase, close_for_good, two_squares
 from tests.support import disc
 
@@ -90,8 +90,8 @@ class Kept(WindowCase):
         for number, bench in enumerate((first, second)):
             bench.study.edit({"notes": f"window {number}"}, "notes")
         self.wait(lambda: len(list((self.folder / "unsaved").glob("*.json"))) == 2, 10, "two files")
-        self.assertEqual(first.autosave.leftovers(), [])
-        self.assertEqual(self.bench().offer_recovery(), [])
+        self.assertEqual(first.documents.autosave.leftovers(), [])
+        self.assertEqual(self.bench().documents.offer_recovery(), [])
         first.study.undo.undo()
         self.wait(lambda: len(list((self.folder / "unsaved").glob("*.json"))) == 1, 10, "nothing unsaved in the first")
 
@@ -240,7 +240,7 @@ class Lists(BenchCase):
         (folder / "img7.png").write_bytes(b"\x89PNG\r\n\x1a\nno")
         self.bench.documents.open_path(folder)
         self.wait_for_list()
-        self.assertEqual([bool(e.failure) for e in self.bench.images.entries], [False, True, False])
+        self.assertEqual([bool(e.result.failure) for e in self.bench.images.entries], [False, True, False])
         (self.folder / "empty").mkdir()
         self.bench.documents.open_path(self.folder / "empty")
         self.assertIn("holds no image", self.bench.failure)

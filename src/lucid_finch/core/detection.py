@@ -48,8 +48,9 @@ def expected_text(log_nfa: float) -> str:
     """An expected number of events from its -log10, such as 0.011 or 1e-12."""
     if not np.isfinite(log_nfa):
         return "–"
-    if -3 <= log_nfa <= 3:
-        return f"{10.0**-log_nfa:.2g}"
+    if -4 <= log_nfa <= 3:
+        expected = 10.0**-log_nfa
+        return f"{expected:.2g}" if expected < 100 else f"{expected:.0f}"
     exponent = int(np.floor(-log_nfa))
     return f"{10.0 ** (-log_nfa - exponent):.0f}e{exponent}"
 

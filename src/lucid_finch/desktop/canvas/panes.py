@@ -312,6 +312,8 @@ class PaneGroup(QWidget):
         main one; a map that was chosen and is not there gives way to the last."""
         before = [frame.map_name for frame in self.frames]
         for number, frame in enumerate(self.frames):
+            if self._previewed is not None and self._previewed[0] == number and frame.map_name in names:
+                continue
             if number > 0 and number not in self._chosen and main:
                 frame.map_name = main[min(number, len(main)) - 1]
             if frame.map_name not in names:
