@@ -10,7 +10,7 @@ import numpy as np
 
 from lucid_finch.core.errors import Cancelled, ParameterError
 from lucid_finch.core.judging import Limit
-from lucid_finch.desktop.pages.tables import sureness
+from lucid_finch.desktop.pages.tables import significance_grade
 from lucid_finch.desktop.recipe_panel.editors import Histogram
 from lucid_finch.desktop.study.worker import Coordinator, Job
 from tests.desktop.support import WindowCase
@@ -67,8 +67,8 @@ class Parts(WindowCase):
             self.assertAlmostEqual(histogram.value_at(histogram.place_of(value)), value, delta=1e-6 * abs(value) + 1e-9)
         self.assertEqual(int(histogram._bins.sum()), 5)
 
-    def test_sureness_has_four_grades(self) -> None:
-        self.assertEqual([sureness(v).count("●") for v in (-5.0, 0.5, 4.0, 10.0, 300.0, np.nan)], [0, 1, 2, 3, 4, 0])
+    def test_significance_has_four_grades(self) -> None:
+        self.assertEqual([significance_grade(v).count("●") for v in (-5.0, 0.5, 4.0, 10.0, 300.0, np.nan)], [0, 1, 2, 3, 4, 0])
 
 
 if __name__ == "__main__":

@@ -34,14 +34,20 @@ class Column:
     """Of an `x` or `x error` column: the column of y that belongs to it."""
     names: tuple[str, ...] = ()
     """For a text column: what its codes stand for."""
-    scale: Literal["same", "expected"] = "same"
-    """`expected`: -log10 of an expected number of events, which is what people are shown."""
+    scale: Literal["same", "expected", "flag"] = "same"
+    """`expected`: -log10 of an expected number of events, which is what people are shown; `flag`: 1 is yes, 0 is no."""
 
-    def text(self, value: float) -> str:
-        """A number of this column as people are shown it, without its unit."""
+    def text(self, value: Any) -> str:
+        """A value of this column as people are shown it, without its unit."""
+        if self.names:
+            return self.names[int(value)]
         if self.scale == "expected":
             return expected_text(value)
-        return f"{value:.{self.digits}f}" if np.isfinite(value) else "–"
+        if self.scale == "flag":
+            return "yes" if value else "no"
+        if isinstance(value, (float, np.floating)):
+            return f"{value:.{self.digits}f}" if np.isfinite(value) else "–"
+        return str(value)
 
 
 def expected_text(log_nfa: float) -> str:
@@ -107,6 +113,10 @@ class Table(Mapping[str, Array]):
         many = np.bincount(np.asarray(self._columns[column], np.int64), minlength=len(names))
         return {names[code]: int(many[code]) for code in np.argsort(-many, kind="stable").tolist() if many[code]}
 
+    def text(self, name: str, index: int) -> str:
+        """One value as people are shown it."""
+        return self.declared[name].text(self[name][index])
+
     def rows(self) -> Iterator[dict[str, Any]]:
         """Rows one by one, for people."""
         return (self.row(i) for i in range(len(self)))
@@ -125,9 +135,18 @@ class NearMisses(Table):
     """What was rejected: the columns of findings and "failed" (code of a parameter), "measured", "limit", "lost_to"; made
     when first read, since most results are used without them."""
 
-    def __init__(self, count: int, declared: Sequence[Column], make: Callable[[], Mapping[str, Array]]) -> None:
+    def __init__(
+        self, count: int, declared: Sequence[Column], make: Callable[[], Mapping[str, Array]], criteria: Mapping[str, Column]
+    ) -> None:
+        """`criteria`: the column that each limit compares, by parameter: `measured` and `limit` are values of it."""
         self.declared = {c.name: c for c in declared}
-        self._count, self._make = count, make
+        self._count, self._make, self._criteria = count, make, criteria
+
+    def text(self, name: str, index: int) -> str:
+        failed = self.declared["failed"].names[int(self["failed"][index])]
+        if name in ("measured", "limit") and failed in self._criteria:
+            return self._criteria[failed].text(self[name][index])
+        return super().text(name, index)
 
     @cached_property
     def _columns(self) -> dict[str, Array]:  # type: ignore[override]

@@ -171,7 +171,7 @@ class EdgeScan(Detector):
         Column("strength", "strength", _SLOPE, "slope along the scan", 2),
         Column("x_std", "x ±", "px", "one standard deviation, from the noise alone", 3),
         Column("y_std", "y ±", "px", "one standard deviation, from the noise alone", 3),
-        Column("used", "used", "", "1 if it is an inlier of the fit", 0),
+        Column("used", "inlier", "", "1 if it is an inlier of the fit", 0, scale="flag"),
         Column("residual", "residual", "px", "distance from the fit; NaN without one", 3),
     )
     near = 6.0

@@ -111,7 +111,7 @@ class Edges(Detector):
         Column("length", "length", "px", "along the chain", 1, "length"),
         Column("strength", "strength", SLOPE, "median gradient", 2, "slope"),
         Column("peak", "peak strength", SLOPE, "largest gradient", 2, "slope"),
-        Column("closed", "closed", "", "1 if the end meets the start", 0),
+        Column("closed", "closed", "", "1 if the end meets the start", 0, scale="flag"),
         Column("points", "points", "", "number of points", 0),
     )
     criteria = (Column("reach", "peak strength", SLOPE, "largest gradient of all chains that it touches", 2, "slope"),)

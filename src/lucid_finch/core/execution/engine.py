@@ -251,7 +251,7 @@ def conclude(task: Task, name: str, started: float) -> Detection:
         kind=detector.kind,
         name=name,
         findings=findings,
-        near_misses=NearMisses(len(near), rejected.declared, rejected.columns),
+        near_misses=NearMisses(len(near), rejected.declared, rejected.columns, rejected.criteria),
         evidence=_Evidence(task),
         resolved={**task.parameters.plain(), **detector.measured(task)},
         units={c.name: c.unit for c in declared if c.unit},
@@ -326,6 +326,7 @@ class _Rejected:
         if task.candidates.exclusions is not None:
             names.append(task.candidates.exclusions.parameter)
         self._parameters = tuple(dict.fromkeys(names))
+        self.criteria = {limit.parameter: task.detector.criterion(limit.criterion) for limit in limits}
         self.declared = [
             Column("failed", "failed", "", "the limit that was missed by most", 0, names=self._parameters),
             Column("measured", "measured", "", "what was measured for that limit"),

@@ -55,8 +55,8 @@ _GRADES = ("●○○○", "●●○○", "●●●○", "●●●●")
 _GRADE_LIMITS = (3.0, 6.0, 20.0)
 
 
-def sureness(log_nfa: float) -> str:
-    """Four grades of -log10 of the expected false alarms."""
+def significance_grade(log_nfa: float) -> str:
+    """Four grades of -log10 of the expected false alarms; more dots are fewer false alarms."""
     if not np.isfinite(log_nfa) or log_nfa < 0:
         return "○○○○"
     return _GRADES[int(np.searchsorted(_GRADE_LIMITS, log_nfa, side="right"))]
@@ -122,11 +122,16 @@ class TableModel(QAbstractTableModel):
             self.order = np.argsort(np.asarray(self.table[self._sorted[0]]), kind="stable")
             if self._sorted[1] == Qt.SortOrder.DescendingOrder:
                 self.order = self.order[::-1]
-        elif self.table is not None and "parent" in self.table.declared and "id" in self.table.declared:
-            self.order, self.indent = nested(self.table["id"], self.table["parent"])
+        elif self.table is not None and (parent := self._parent_column()) is not None:
+            self.order, self.indent = nested(self.table["id"], self.table[parent])
         if self.kept is not None and len(self.kept) == count:
             self.order = self.order[self.kept[self.order]]
         self._place = None
+
+    def _parent_column(self) -> str | None:
+        """The column that names the finding around each, if rows are findings of that kind."""
+        declared = self.table.declared if self.table is not None else {}
+        return next((c.name for c in declared.values() if c.quantity == "row"), None) if "id" in declared else None
 
     def place_of(self, row: int) -> int:
         """Where a row of the table is shown, or -1 if the filter hides it."""
@@ -160,20 +165,14 @@ class TableModel(QAbstractTableModel):
 
     def text(self, row: int, column: int) -> str:
         declared = self.columns[column]
-        value = self.value(row, column)
-        if declared.names:
-            name = declared.names[int(value)]
-            return self.labels.get(name, name)
-        if declared.name == "closed":
-            return "yes" if value else "no"
-        if isinstance(value, (float, np.floating)):
-            return f"{value:.{declared.digits}f}" if np.isfinite(value) else "–"
-        return str(value)
+        assert self.table is not None
+        text = self.table.text(declared.name, int(self.order[row]))
+        return self.labels.get(text, text) if declared.names else text
 
     def shown(self, row: int, column: int) -> str:
-        """The text of a cell in the window, where sureness is shown in grades."""
-        if self.columns[column].name == "log_nfa":
-            return sureness(float(self.value(row, column)))
+        """The text of a cell in the window, where false alarms are shown in grades."""
+        if self.columns[column].scale == "expected":
+            return significance_grade(float(self.value(row, column)))
         return self.text(row, column)
 
     def data(self, index: Index, role: int = _DISPLAY) -> Any:
@@ -254,7 +253,7 @@ class FindingsTable(QTableView):
         for number, declared in enumerate(self.rows.columns):
             header = str(self.rows.headerData(number, Qt.Orientation.Horizontal))
             sample = max((labels.get(n, n) for n in declared.names), key=len, default="00000.00")
-            sample = sample if declared.name not in ("id", "closed", "lost_to", "points") else "0000"
+            sample = "0000" if declared.digits == 0 and not declared.names else sample
             self.setColumnWidth(number, max(metrics.horizontalAdvance(header) + 16, metrics.horizontalAdvance(sample) + 20))
 
     def show_kept(self, kept: NDArray[np.bool_] | None) -> None:

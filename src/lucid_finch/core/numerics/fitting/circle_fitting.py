@@ -8,8 +8,9 @@ a tangent tells against a circle: the side of a square does so, and of a bar wit
 from __future__ import annotations
 
 import math
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,7 +21,7 @@ from lucid_finch.core.numerics.fitting.curve_refinement import moved_rims
 from lucid_finch.core.numerics.hough.circle_votes import Centres
 from lucid_finch.core.numerics.hough.tiles import TILE, tiled
 from lucid_finch.core.numerics.profiles.normal_profiles import cross_sections
-from lucid_finch.core.numerics.runtime.compiling import helper, kernel, reduction
+from lucid_finch.core.numerics.runtime.compiling import helper, inner, kernel, reduction
 from lucid_finch.core.numerics.runtime.threads import cancelled_here
 
 Floats = NDArray[np.float32]
@@ -65,6 +66,13 @@ class Filed:
     across: int
     down: int
     chains: int
+
+    @property
+    def table(self) -> PointTable:
+        """As kernels take it."""
+        return PointTable(
+            self.x, self.y, self.nx, self.ny, self.chain, self.along, self.first, int(self.across), int(self.down)
+        )  # fmt: skip
 
 
 def filed_points(
@@ -124,6 +132,11 @@ def counts_as_leaving(coverage):  # type: ignore[no-untyped-def]
 
 
 STRETCHES = 24
+"""Of a rim, whose mean distances are compared with the scatter within them."""
+MOST_PARTS = 1024
+"""Of a rim, each covered or not."""
+_ROWS = 200
+"""Candidates that are fitted between two looks at whether to go on."""
 _ALIKE = 4.2
 """Neighbouring points err alike: so many count as one."""
 
@@ -292,209 +305,368 @@ def _settled(x, y, nx, ny, guess, sign, least_seen, furthest2):  # type: ignore[
     return sound, mx, my, radius
 
 
+class PointTable(NamedTuple):
+    """Edge points by tiles, as kernels take them."""
+
+    x: Any
+    y: Any
+    nx: Any
+    ny: Any
+    chain: Any
+    along: Any
+    first: Any
+    across: int
+    down: int
+
+
+class Density(NamedTuple):
+    """Edge points per pixel in square blocks, row by row."""
+
+    values: Any
+    block: int
+    columns: int
+
+
+class Marks(NamedTuple):
+    """What is noted of chains and points while a rim is measured, by the number of the rim."""
+
+    stamp: Any
+    seen_by: Any
+    state: Any
+
+
+class Sections(NamedTuple):
+    """Sums along a rim: by parts of it, and by stretches."""
+
+    covered: Any
+    leaning: Any
+    many: Any
+    drift: Any
+    drift2: Any
+    count: Any
+
+
+class Output(NamedTuple):
+    """Rims as they are found, and their points."""
+
+    columns: Any
+    made: Any
+    start: Any
+    support: Any
+    place: Any
+
+
+class Circle(NamedTuple):
+    """Centre, radius (px), and 1 where it is brighter outside."""
+
+    x: float
+    y: float
+    radius: float
+    sign: float
+
+
+class Search(NamedTuple):
+    """What is looked for."""
+
+    least: float
+    most: float
+    coverage: float
+
+
+@inner
+def new_sections():  # type: ignore[no-untyped-def]
+    """Work arrays for the sums along one rim."""
+    return Sections(
+        np.zeros(MOST_PARTS, np.uint8), np.zeros(MOST_PARTS), np.zeros(MOST_PARTS), np.zeros(STRETCHES), np.zeros(STRETCHES),
+        np.zeros(STRETCHES),
+    )  # fmt: skip
+
+
+@inner
+def clear_sections(sections, parts):  # type: ignore[no-untyped-def]
+    """Set the sums of the first `parts` parts, and of all stretches, to zero."""
+    for k in range(parts):
+        sections.covered[k] = 0
+        sections.leaning[k] = 0.0
+        sections.many[k] = 0.0
+    for k in range(STRETCHES):
+        sections.drift[k], sections.drift2[k], sections.count[k] = 0.0, 0.0, 0.0
+
+
+@helper
+def density_at(x, y, density):  # type: ignore[no-untyped-def]
+    """Edge points per pixel around a place."""
+    return density.values[int(max(y, 0)) // density.block * density.columns + int(max(x, 0)) // density.block]
+
+
+@helper
+def mark_on_rim(i, points, mark, marks):  # type: ignore[no-untyped-def]
+    """Note that point i is on the rim number `mark`."""
+    chain = points.chain[i]
+    if marks.stamp[chain] != mark:
+        marks.stamp[chain] = mark
+        marks.seen_by[chain] = 0
+    marks.seen_by[chain] += 1
+    marks.state[points.along[i]] = 4 * mark + ON
+
+
+@inner
+def share_covered(covered, parts):  # type: ignore[no-untyped-def]
+    """Share of the parts of a rim that hold points."""
+    filled = 0
+    for k in range(parts):
+        filled += covered[k]
+    return filled / parts
+
+
+@inner
+def points_leaving(points, support, begin, held, mark, state):  # type: ignore[no-untyped-def]
+    """Points by which chains continue along a tangent where they leave a rim."""
+    leaving = 0
+    for k in range(begin, begin + held):
+        leaving += left_from(points.along[support[k]], state, mark)
+    return leaving
+
+
+@inner
+def _is_found_whole(output, x, y, low, high, slack):  # type: ignore[no-untyped-def]
+    """Whether a whole circle that is known explains the votes of a cell."""
+    known, out = False, output.columns
+    for k in range(output.made[0]):
+        if (out[0, k] - x) ** 2 + (out[1, k] - y) ** 2 < 0.36 * slack * slack and low <= out[2, k] <= high and out[4, k] > _WHOLE:
+            known = True
+    return known
+
+
+@inner
+def _is_found(output, circle, apart_radius, apart2):  # type: ignore[no-untyped-def]
+    """Whether a circle was reached from another cell before."""
+    out = output.columns
+    for k in range(output.made[0]):
+        if (
+            abs(out[2, k] - circle.radius) < apart_radius
+            and out[3, k] == circle.sign
+            and (out[0, k] - circle.x) ** 2 + (out[1, k] - circle.y) ** 2 < apart2
+        ):
+            return True
+    return False
+
+
+@inner
+def _is_double(output, circle):  # type: ignore[no-untyped-def]
+    """Whether the fitted circle is one that is known."""
+    out = output.columns
+    for k in range(output.made[0]):
+        near = abs(out[0, k] - circle.x) + abs(out[1, k] - circle.y) < 1.5
+        if abs(out[2, k] - circle.radius) < 1.0 and near and out[3, k] == circle.sign:
+            return True
+    return False
+
+
+@inner
+def _common_centre(near, count, slack):  # type: ignore[no-untyped-def]
+    """Where the lines along the gradients of some points meet, from the centre that they are seen from; whether they do."""
+    x, y = 0.0, 0.0
+    px, py, dx, dy = near[0, :count], near[1, :count], near[2, :count], near[3, :count]
+    for turn in range(3):
+        aside = (1.2, 0.8, 0.5)[turn] * slack + 0.5
+        a, b, c, p, q, used = _meeting(px, py, dx, dy, np.float32(x), np.float32(y), np.float32(aside))
+        determinant = a * c - b * b
+        if used < 6 or determinant <= 1e-3 * (a + c) * (a + c):
+            return used >= 6, x, y
+        x += (c * p - b * q) / determinant
+        y += (a * q - b * p) / determinant
+        if x**2 + y**2 > 9.0 * slack * slack:
+            return False, x, y
+    return True, x, y
+
+
+@inner
+def _fullest_radius(counts, inner_radius, span, each):  # type: ignore[no-untyped-def]
+    """The radius, whole px, whose bin and both neighbours hold most points for their size, and how many px of rim those are."""
+    best, at = 0.0, -1
+    for r in range(max(int(inner_radius) - 1, 1), span - 1):
+        share = each * (counts[r - 1] + counts[r] + counts[r + 1]) / (r + 0.5)
+        if share > best:
+            best, at = share, r
+    return best, at
+
+
+@inner
+def _circle_support(points, chosen, ring, circle, parts, mark, density, marks, sections, output):  # type: ignore[no-untyped-def]
+    """Collects the points on a circle and their sums along it; how many, the sum of squared distances, the density there."""
+    tolerance = within_rim(circle.radius)
+    begin, room = output.start[output.made[0]], output.support.size
+    held, ss, crowd = 0, 0.0, 0.0
+    for k in range(ring):
+        i = chosen[k]
+        dx, dy = points.x[i] - circle.x, points.y[i] - circle.y
+        d = math.sqrt(dx * dx + dy * dy)
+        outward = circle.sign * (dx * points.nx[i] + dy * points.ny[i])
+        if abs(d - circle.radius) <= tolerance and outward > 0.9358968 * d:
+            turned = share_of_turn(dy, dx)
+            slot = int(turned * parts) % parts
+            stretch = int(turned * STRETCHES) % STRETCHES
+            sections.drift[stretch] += d - circle.radius
+            sections.drift2[stretch] += (d - circle.radius) ** 2
+            sections.count[stretch] += 1.0
+            sections.covered[slot] = 1
+            sections.leaning[slot] += circle.sign * (dx * points.ny[i] - dy * points.nx[i]) / d
+            sections.many[slot] += 1.0
+            if begin + held < room:
+                output.support[begin + held] = i
+            held += 1
+            ss += (d - circle.radius) ** 2
+            mark_on_rim(i, points, mark, marks)
+            crowd += density_at(points.x[i], points.y[i], density)
+    return held, ss, crowd
+
+
+@inner
+def _mark_beside_circle(points, chosen, ring, circle, mark, marks):  # type: ignore[no-untyped-def]
+    """Notes which points of the circle's chains that are not on it follow a tangent of it."""
+    tolerance = within_rim(circle.radius)
+    for k in range(ring):
+        i = chosen[k]
+        chain, place = points.chain[i], points.along[i]
+        if marks.stamp[chain] == mark and marks.seen_by[chain] >= 4 and marks.state[place] != 4 * mark + ON:
+            dx, dy = points.x[i] - circle.x, points.y[i] - circle.y
+            outward = circle.sign * (dx * points.nx[i] + dy * points.ny[i])
+            if abs(outward - circle.radius) <= within_tangent(circle.radius):
+                far = abs(math.sqrt(dx * dx + dy * dy) - circle.radius) > tolerance + 0.5
+                marks.state[place] = 4 * mark + (AWAY if far else BESIDE)
+
+
+@inner
+def _circle_rotation(sections, parts, radius):  # type: ignore[no-untyped-def]
+    """How much of the rotation of a circle's normal the gradient makes along it, seen over short windows.
+
+    Along a straight side the gradient stays while the radius rotates: it leans the other way.
+    """
+    window = max(int(max(WINDOW, 8.0 / radius) / (2 * math.pi) * parts), 3)
+    against, spread = 0.0, 0.0
+    for k in range(0, parts, window):
+        w, sk, sl, skk, skl = 0.0, 0.0, 0.0, 0.0, 0.0
+        for j in range(k, min(k + window, parts)):
+            w += sections.many[j]
+            sk += sections.many[j] * j
+            sl += sections.leaning[j]
+            skk += sections.many[j] * j * j
+            skl += sections.leaning[j] * j
+        if w >= 3:
+            against += skl - sk * sl / w
+            spread += skk - sk * sk / w
+    return 1.0 + against / max(spread, 1e-9) * parts / (2 * math.pi)
+
+
+@inner
+def _settle_circle(points, guess, slack, search, chosen, beside):  # type: ignore[no-untyped-def]
+    """The circle fitted to the points around a guess, and whether there is one of the sizes looked for."""
+    wide = 8.0 + 0.06 * guess.radius
+    low = max(guess.radius - wide, 0.5)
+    ring = _ring(
+        points.x, points.y, points.first, points.across, points.down, guess.x, guess.y, low, guess.radius + wide, 1, chosen
+    )  # fmt: skip
+    copied(points.x, points.y, points.nx, points.ny, chosen, ring, guess.x, guess.y, beside)
+    sound, x, y, radius = _settled(
+        beside[0, :ring], beside[1, :ring], beside[2, :ring], beside[3, :ring], guess.radius, guess.sign, search.coverage,
+        4 * slack * slack + 9,
+    )  # fmt: skip
+    return sound and search.least <= radius <= search.most, Circle(guess.x + x, guess.y + y, radius, guess.sign)
+
+
+@inner
+def _measure_circle(points, circle, search, density, marks, mark, sections, output, free, chosen):  # type: ignore[no-untyped-def]
+    """Measures a fitted circle and adds it to the output if enough of it is visible; False if there is no room left."""
+    radius = circle.radius
+    low = max(0.75 * radius - 4, 0.5)
+    ring = _ring(
+        points.x, points.y, points.first, points.across, points.down, circle.x, circle.y, low, 1.28 * radius + 5, 1, chosen
+    )  # fmt: skip
+    parts = min(max(int(2 * math.pi * radius / 1.5), 16), MOST_PARTS)
+    clear_sections(sections, parts)
+    held, ss, crowd = _circle_support(points, chosen, ring, circle, parts, mark, density, marks, sections, output)
+    begin = output.start[output.made[0]]
+    if held < 6 or begin + held > output.support.size:
+        return True
+    coverage = share_covered(sections.covered, parts)
+    if coverage < search.coverage:
+        return True
+    _mark_beside_circle(points, chosen, ring, circle, mark, marks)
+    leaving = points_leaving(points, output.support, begin, held, mark, marks.state)
+    turning = _circle_rotation(sections, parts, radius)
+    n, out = output.made[0], output.columns
+    if n >= out.shape[1]:
+        return False
+    if _is_double(output, circle):
+        return True
+    out[0, n], out[1, n], out[2, n], out[3, n] = circle.x, circle.y, radius, circle.sign
+    out[4, n], out[5, n] = coverage, held / (held + leaving * counts_as_leaving(coverage))
+    out[6, n], out[7, n], out[8, n] = math.sqrt(ss / max(held - 3, 1)), crowd / held, held
+    out[9, n], out[10, n] = turning, strayed(sections.drift, sections.drift2, sections.count)
+    output.made[0] = n + 1
+    output.start[n + 1] = begin + held
+    if coverage > _MOSTLY and out[5, n] > 0.9 and turning > 0.8 and out[10, n] < 0.3:
+        for k in range(begin, begin + held):
+            free[output.support[k]] = False
+    return True
+
+
 @kernel
-def _fit_rims(  # type: ignore[no-untyped-def]
-    x, y, nx, ny, chain, along, first, across, down, cx0, cy0, low0, high0, unsure, least_radius, most_radius, least_seen,
-    density, block, block_columns, from_row, to_row, stamp, seen_by, state, free, out, made, start, support,
-):  # fmt: skip
-    room = support.size
-    points, chosen = np.empty(x.size + 1, np.int32), np.empty(x.size + 1, np.int32)
-    distance = np.empty(x.size, np.int32)
-    near, beside = np.empty((4, x.size), np.float32), np.empty((4, x.size), np.float32)
-    bins = np.zeros((2, int(most_radius * 1.3) + 8), np.int32)
-    covered = np.zeros(1024, np.uint8)
-    leaning = np.zeros(1024)
-    many = np.zeros(1024)
-    drift, drift2, count_of = np.zeros(STRETCHES), np.zeros(STRETCHES), np.zeros(STRETCHES)
+def _fit_circles(points, cells, from_row, to_row, search, density, marks, free, output):  # type: ignore[no-untyped-def]
+    """Fits circles around the cells from_row .. to_row - 1; `cells` (5, n): x, y, least and largest radius, uncertainty."""
+    found, chosen = np.empty(points.x.size + 1, np.int32), np.empty(points.x.size + 1, np.int32)
+    distance = np.empty(points.x.size, np.int32)
+    near, beside = np.empty((4, points.x.size), np.float32), np.empty((4, points.x.size), np.float32)
+    bins = np.zeros((2, int(search.most * 1.3) + 8), np.int32)
+    sections = new_sections()
     mark = 0
     for row in range(from_row, to_row):
-        cx, cy = cx0[row], cy0[row]
-        low, high = low0[row], high0[row]
-        slack = unsure[row]
-        # A whole rim that was found from a neighbouring cell is what brought this one its votes.
-        known = False
-        for k in range(made[0]):
-            if (
-                (out[0, k] - cx) ** 2 + (out[1, k] - cy) ** 2 < 0.36 * slack * slack
-                and low <= out[2, k] <= high
-                and out[4, k] > _WHOLE
-            ):
-                known = True
-        if known:
+        cx, cy, low, high, slack = cells[0, row], cells[1, row], cells[2, row], cells[3, row], cells[4, row]
+        if _is_found_whole(output, cx, cy, low, high, slack):
             continue
-        outer = high + slack
-        inner = max(low - slack, 1.0)
+        outer, nearest = high + slack, max(low - slack, 1.0)
         each = _FEWER if low >= _LARGE else 1
-        count = _ring(x, y, first, across, down, cx, cy, inner, outer, each, points)
-        # What a surer rim explains points to no other.
+        count = _ring(points.x, points.y, points.first, points.across, points.down, cx, cy, nearest, outer, each, found)
+        # Points that a better rim explains vote for no other.
         kept = 0
         for k in range(count):
-            i = points[k]
-            points[kept] = i
+            i = found[k]
+            found[kept] = i
             kept += free[i]
         count = kept
         if count < 6:
             continue
-        copied(x, y, nx, ny, points, count, cx, cy, near)
-        # Where the lines along the gradients meet.
-        good = True
-        moved_x, moved_y = 0.0, 0.0
-        px, py, dx_of, dy_of = near[0, :count], near[1, :count], near[2, :count], near[3, :count]
-        for turn in range(3):
-            aside = (1.2, 0.8, 0.5)[turn] * slack + 0.5
-            a, b, c, p, q, used = _meeting(px, py, dx_of, dy_of, np.float32(moved_x), np.float32(moved_y), np.float32(aside))
-            determinant = a * c - b * b
-            if used < 6 or determinant <= 1e-3 * (a + c) * (a + c):
-                good = used >= 6
-                break
-            moved_x += (c * p - b * q) / determinant
-            moved_y += (a * q - b * p) / determinant
-            if moved_x**2 + moved_y**2 > 9.0 * slack * slack:
-                good = False
-                break
+        copied(points.x, points.y, points.nx, points.ny, found, count, cx, cy, near)
+        good, moved_x, moved_y = _common_centre(near, count, slack)
         if not good:
             continue
-        cx += moved_x
-        cy += moved_y
-        span = int(outer + slack) + 3
-        if span >= bins.shape[1]:
-            span = bins.shape[1] - 1
-        for s in range(2):
-            for r in range(span + 1):
-                bins[s, r] = 0
-        _distances(px, py, dx_of, dy_of, np.float32(moved_x), np.float32(moved_y), span, distance)
+        span = min(int(outer + slack) + 3, bins.shape[1] - 1)
+        bins[:, : span + 1] = 0
+        _distances(
+            near[0, :count], near[1, :count], near[2, :count], near[3, :count], np.float32(moved_x), np.float32(moved_y), span,
+            distance,
+        )  # fmt: skip
         for k in range(count):
             bins[distance[k] & 1, distance[k] >> 1] += 1
-        # Those that look elsewhere.
+        # Those whose gradients point elsewhere.
         bins[0, span] = 0
         for s in range(2):
             for _ in range(2):
-                # The fullest three neighbouring bins, for their size.
-                best, at = 0.0, -1
-                for r in range(max(int(inner) - 1, 1), span - 1):
-                    share = each * (bins[s, r - 1] + bins[s, r] + bins[s, r + 1]) / (r + 0.5)
-                    if share > best:
-                        best, at = share, r
-                if at < 0 or best < 2 * math.pi * least_seen * 0.7:
+                best, at = _fullest_radius(bins[s], nearest, span, each)
+                if at < 0 or best < 2 * math.pi * search.coverage * 0.7:
                     break
                 for r in range(max(at - 3, 0), min(at + 4, span + 1)):
                     bins[s, r] = 0
-                sign = 1.0 if s == 1 else -1.0
-                mx, my, radius = cx, cy, at + 0.5
-                # Reached from another cell before.
-                known = False
-                for k in range(made[0]):
-                    if (
-                        abs(out[2, k] - radius) < 2.5
-                        and out[3, k] == sign
-                        and (out[0, k] - cx) ** 2 + (out[1, k] - cy) ** 2 < 4.0
-                    ):
-                        known = True
-                        break
-                if known:
+                guess = Circle(cx + moved_x, cy + moved_y, at + 0.5, 1.0 if s == 1 else -1.0)
+                if _is_found(output, guess, 2.5, 4.0):
                     continue
-                wide = 8.0 + 0.06 * radius
-                ring = _ring(x, y, first, across, down, mx, my, max(radius - wide, 0.5), radius + wide, 1, chosen)
-                copied(x, y, nx, ny, chosen, ring, mx, my, beside)
-                sound, aside_x, aside_y, radius = _settled(
-                    beside[0, :ring], beside[1, :ring], beside[2, :ring], beside[3, :ring], radius, sign, least_seen,
-                    4 * slack * slack + 9,
-                )  # fmt: skip
-                mx += aside_x
-                my += aside_y
-                if not sound or radius < least_radius or radius > most_radius:
+                sound, circle = _settle_circle(points, guess, slack, search, chosen, beside)
+                if not sound:
                     continue
-                # Support, coverage, and what the chains of the support do besides.
-                ring = _ring(x, y, first, across, down, mx, my, max(0.75 * radius - 4, 0.5), 1.28 * radius + 5, 1, chosen)
                 mark += 1
-                tolerance = within_rim(radius)
-                parts = min(max(int(2 * math.pi * radius / 1.5), 16), 1024)
-                for k in range(parts):
-                    covered[k] = 0
-                    leaning[k] = 0.0
-                    many[k] = 0.0
-                for k in range(STRETCHES):
-                    drift[k], drift2[k], count_of[k] = 0.0, 0.0, 0.0
-                begin = start[made[0]]
-                held, ss, crowd = 0, 0.0, 0.0
-                for k in range(ring):
-                    i = chosen[k]
-                    dx, dy = x[i] - mx, y[i] - my
-                    d = math.sqrt(dx * dx + dy * dy)
-                    if abs(d - radius) <= tolerance and sign * (dx * nx[i] + dy * ny[i]) > 0.9358968 * d:
-                        turned = share_of_turn(dy, dx)
-                        slot = int(turned * parts) % parts
-                        stretch = int(turned * STRETCHES) % STRETCHES
-                        drift[stretch] += d - radius
-                        drift2[stretch] += (d - radius) ** 2
-                        count_of[stretch] += 1.0
-                        covered[slot] = 1
-                        leaning[slot] += sign * (dx * ny[i] - dy * nx[i]) / d
-                        many[slot] += 1.0
-                        if begin + held < room:
-                            support[begin + held] = i
-                        held += 1
-                        ss += (d - radius) ** 2
-                        c = chain[i]
-                        if stamp[c] != mark:
-                            stamp[c] = mark
-                            seen_by[c] = 0
-                        seen_by[c] += 1
-                        state[along[i]] = 4 * mark + ON
-                        crowd += density[int(max(y[i], 0)) // block * block_columns + int(max(x[i], 0)) // block]
-                if held < 6 or begin + held > room:
-                    continue
-                filled = 0
-                for k in range(parts):
-                    filled += covered[k]
-                coverage = filled / parts
-                if coverage < least_seen:
-                    continue
-                for k in range(ring):
-                    i = chosen[k]
-                    if stamp[chain[i]] == mark and seen_by[chain[i]] >= 4 and state[along[i]] != 4 * mark + ON:
-                        dx, dy = x[i] - mx, y[i] - my
-                        if abs(sign * (dx * nx[i] + dy * ny[i]) - radius) <= within_tangent(radius):
-                            far = abs(math.sqrt(dx * dx + dy * dy) - radius) > tolerance + 0.5
-                            state[along[i]] = 4 * mark + (AWAY if far else BESIDE)
-                leaving = 0
-                for k in range(begin, begin + held):
-                    leaving += left_from(along[support[k]], state, mark)
-                # Along a straight side the gradient stays while the radius turns: it leans the other way.
-                window = max(int(max(WINDOW, 8.0 / radius) / (2 * math.pi) * parts), 3)
-                against, spread = 0.0, 0.0
-                for k in range(0, parts, window):
-                    w, sk, sl, skk, skl = 0.0, 0.0, 0.0, 0.0, 0.0
-                    for j in range(k, min(k + window, parts)):
-                        w += many[j]
-                        sk += many[j] * j
-                        sl += leaning[j]
-                        skk += many[j] * j * j
-                        skl += leaning[j] * j
-                    if w >= 3:
-                        against += skl - sk * sl / w
-                        spread += skk - sk * sk / w
-                turning = 1.0 + against / max(spread, 1e-9) * parts / (2 * math.pi)
-                n = made[0]
-                if n >= out.shape[1]:
+                if not _measure_circle(points, circle, search, density, marks, mark, sections, output, free, chosen):
                     return
-                # The same circle, reached from another cell.
-                twice = False
-                for k in range(n):
-                    if abs(out[2, k] - radius) < 1.0 and abs(out[0, k] - mx) + abs(out[1, k] - my) < 1.5 and out[3, k] == sign:
-                        twice = True
-                        break
-                if twice:
-                    continue
-                out[0, n], out[1, n], out[2, n], out[3, n] = mx, my, radius, sign
-                out[4, n], out[5, n] = coverage, held / (held + leaving * counts_as_leaving(coverage))
-                out[6, n], out[7, n], out[8, n] = math.sqrt(ss / max(held - 3, 1)), crowd / held, held
-                out[9, n], out[10, n] = turning, strayed(drift, drift2, count_of)
-                made[0] = n + 1
-                start[n + 1] = begin + held
-                if coverage > _MOSTLY and out[5, n] > 0.9 and turning > 0.8 and out[10, n] < 0.3:
-                    for k in range(begin, begin + held):
-                        free[support[k]] = False
 
 
 @dataclass(frozen=True)
@@ -523,28 +695,54 @@ def fit_circles(
     filed: Filed, centres: Centres, radius: tuple[float, float], least_seen: float, density: Floats, block: int, most: int = 4000
 ) -> Rims:
     """Circles around the centres whose rims are seen at least to the share `least_seen`. Raises `Cancelled`."""
-    out, made = np.empty((len(COLUMNS), most)), np.zeros(1, np.int64)
-    start = np.zeros(most + 1, np.int64)
-    support = np.empty(max(8 * len(filed.x), 4096), np.int32)
-    stamp, seen_by = np.zeros(filed.chains, np.int64), np.zeros(filed.chains, np.int32)
-    state = np.zeros(int(filed.along.max(initial=0)) + 2, np.int64)
+    output = new_output(len(COLUMNS), most, len(filed.x))
+    marks = new_marks(filed)
     free = np.ones(max(len(filed.x), 1), np.bool_)
+    cells = np.array([centres.x, centres.y, centres.low, centres.high, centres.unsure], np.float64)
+    search = Search(float(radius[0]), float(radius[1]), float(least_seen))
+    run_rows(
+        lambda first, last: _fit_circles(
+            filed.table, cells, first, last, search, Density(np.ascontiguousarray(density.ravel()), block, density.shape[1]),
+            marks, free, output,
+        ),
+        len(centres.x),
+        marks,
+    )  # fmt: skip
+    return rims_of(filed, output, COLUMNS)
+
+
+def new_output(columns: int, most: int, points: int) -> Output:
+    """Room for `most` rims, found from so many points."""
+    support = np.empty(max(8 * points, 4096), np.int32)
+    closeness = np.zeros(len(support), np.float32)
+    return Output(np.empty((columns, most)), np.zeros(1, np.int64), np.zeros(most + 1, np.int64), support, closeness)
+
+
+def new_marks(filed: Filed) -> Marks:
+    """Room for what is noted of the chains and points."""
+    return Marks(
+        np.zeros(filed.chains, np.int64), np.zeros(filed.chains, np.int32),
+        np.zeros(int(filed.along.max(initial=0)) + 2, np.int64),
+    )  # fmt: skip
+
+
+def run_rows(work: Callable[[int, int], None], count: int, marks: Marks) -> None:
+    """Call `work(first, last)` for some rows at a time, so that it can be cancelled. Raises `Cancelled`."""
     cancelled = cancelled_here()
-    flat = np.ascontiguousarray(density.ravel())
-    for first in range(0, len(centres.x), 200):
+    for first in range(0, count, _ROWS):
         if cancelled is not None and cancelled():
             raise Cancelled()
-        stamp[:], state[:] = 0, 0
-        _fit_rims(
-            filed.x, filed.y, filed.nx, filed.ny, filed.chain, filed.along, filed.first, filed.across, filed.down, centres.x,
-            centres.y, centres.low, centres.high, centres.unsure, float(radius[0]), float(radius[1]), least_seen, flat, block,
-            density.shape[1], first, min(first + 200, len(centres.x)), stamp, seen_by, state, free, out, made, start,
-            support,
-        )  # fmt: skip
-    n = int(made[0])
-    columns = {name: out[k, :n].copy() for k, name in enumerate(COLUMNS)}
-    used = support[: int(start[n])]
-    return Rims(columns, start[: n + 1].copy(), filed.order[used], np.zeros(len(used)))
+        marks.stamp[:], marks.state[:] = 0, 0
+        work(first, min(first + _ROWS, count))
+
+
+def rims_of(filed: Filed, output: Output, columns: Sequence[str]) -> Rims:
+    """The rims that were found."""
+    n = int(output.made[0])
+    used = int(output.start[n])
+    values = {name: output.columns[k, :n].copy() for k, name in enumerate(columns)}
+    place = output.place[:used].astype(float)
+    return Rims(values, output.start[: n + 1].copy(), filed.order[output.support[:used]], place)
 
 
 def shared_points(start: NDArray[np.int64], support: NDArray[np.int32]) -> tuple[NDArray[np.int64], NDArray[np.float64]]:

@@ -28,6 +28,7 @@ if llvmlite.binding.get_host_cpu_features().get("avx512f") and numba.config.CPU_
     )
 
 _OPTIONS: dict[str, Any] = {"nogil": True, "error_model": "numpy"}
+_UNWRAPPED: dict[str, Any] = {"no_cpython_wrapper": True, **_OPTIONS}
 
 
 def kernel(function: Callable[..., Any]) -> Any:
@@ -41,9 +42,16 @@ def reduction(function: Callable[..., Any]) -> Any:
 
 
 def helper(function: Callable[..., Any]) -> Any:
-    """A small function that is inlined into the kernels that call it and has no Python wrapper of its own."""
-    options: dict[str, Any] = {"inline": "always", "no_cpython_wrapper": True}
-    return numba.njit(nogil=True, error_model="numpy", **options)(function)
+    """A small function that the compiler puts into the kernels that call it; it has no Python wrapper of its own.
+
+    Inlined by LLVM, not by rewriting the caller: that would be typed anew at each place.
+    """
+    return numba.njit(forceinline=True, **_UNWRAPPED)(function)
+
+
+def inner(function: Callable[..., Any]) -> Any:
+    """A part of a kernel as a function of its own, without a Python wrapper; it is kept with the kernels that call it."""
+    return numba.njit(**_UNWRAPPED)(function)
 
 
 def specialisations(compiled: Any) -> int:
