@@ -15,9 +15,9 @@ from lucid_finch.core.execution import engine
 from lucid_finch.core.explaining import explain
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.edges.gradients import gaussian_kernel, smoothed
-from lucid_finch.core.numerics.fitting.circle_fitting import shared_points
+from lucid_finch.core.numerics.fitting.rim_support import shared_points
 from lucid_finch.core.numerics.hough.circle_votes import bands, centre_votes
-from lucid_finch.core.numerics.profiles.normal_profiles import cross_sections, own_blur
+from lucid_finch.core.numerics.profiles.normal_profiles import normal_profiles, own_blur
 from lucid_finch.core.prepare import step_of
 from lucid_finch.core.recipe import Recipe
 from lucid_finch.demo import recipe_text, scene
@@ -258,13 +258,13 @@ class Parts(unittest.TestCase):
         row = 100 + height / 2 * (1 + erf((np.arange(60) - 30 - offset) / blur / math.sqrt(2)))
         pixels = np.tile(row.astype(np.float32), (20, 1))
         one = np.ones(5)
-        section = cross_sections(pixels, None, 30 * one, np.arange(5) + 7.0, one, 0 * one, (2.0,))
+        section = normal_profiles(pixels, None, 30 * one, np.arange(5) + 7.0, one, 0 * one, (2.0,))
         self.assertAlmostEqual(float(-section.bend[0] / section.third[0]), offset, delta=0.03)
         own, gain = own_blur(2.0)
         seen = float(-section.slope[0] / section.third[0])
         self.assertAlmostEqual(seen - own, blur**2, delta=0.15)
         self.assertAlmostEqual(float(section.slope[0]) * math.sqrt(2 * math.pi * seen) * gain, height, delta=0.8)
-        self.assertTrue(np.isnan(cross_sections(pixels, None, one, one, one, 0 * one, (2.0,)).slope).all())
+        self.assertTrue(np.isnan(normal_profiles(pixels, None, one, one, one, 0 * one, (2.0,)).slope).all())
 
     def test_a_cell_and_a_place_are_tied(self) -> None:
         found = engine.detect("circles", drawn([("disc", 150.0, 110.0, 30.0, 50.0)]), {"radius": (20.0, 40.0)})

@@ -241,7 +241,7 @@ class Votes(unittest.TestCase):
             curve = links.votes_of(*votes.points[10])[0]
             self.assertAlmostEqual(float(np.interp(column, curve[:, 0], curve[:, 1])), line, delta=1.5)
         self.assertIsNone(found.evidence["magnitude"].links)
-        self.assertEqual(links.votes_of(300.0, 10.0), [])
+        self.assertEqual(links.votes_of(-100.0, -100.0), [])
 
     def test_entropy(self) -> None:
         self.assertEqual(float(relative_entropy(0.1, 0.2)), 0.0)

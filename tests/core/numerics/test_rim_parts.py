@@ -10,10 +10,10 @@ import numpy as np
 
 from lucid_finch.core.numerics.edges.gradients import gaussian_kernel, smoothed
 from lucid_finch.core.numerics.fitting.arcs import cut_arcs, pair_arcs
-from lucid_finch.core.numerics.fitting.curve_refinement import moved_rims
+from lucid_finch.core.numerics.fitting.curve_refinement import refine_curves
 from lucid_finch.core.numerics.hough.line_votes import VotingPoints, _runs
 from lucid_finch.core.numerics.hough.tiles import TILE, tiled
-from lucid_finch.core.numerics.profiles.normal_profiles import cross_sections, matched, weighted_sections, with_matched
+from lucid_finch.core.numerics.profiles.normal_profiles import matched, matched_filter, matched_profiles, normal_profiles
 
 
 def along_ellipse(
@@ -66,19 +66,19 @@ class MatchedWeights(unittest.TestCase):
 
     def test_a_step_lies_where_they_say_whatever_is_added(self) -> None:
         for blur in (0.8, 1.5):
-            weights, gain = with_matched(2.0, blur, 8)
+            weights, gain = matched_filter(2.0, blur, 8)
             ramp = np.linspace(0, 30, 61, dtype=np.float32)[None, :]
             for added in (0.0, 40.0, ramp):
                 pixels = np.ascontiguousarray(self._step(0.2, blur, 50.0) + np.float32(1) * added, np.float32)
                 one = np.ones(3)
-                found = weighted_sections(
+                found = matched_profiles(
                     pixels, None, 30 * one, 8 + np.arange(3.0), one, 0 * one, [weights], np.zeros(1, np.int64)
                 )
                 np.testing.assert_allclose(found.bend / (50.0 * gain), 0.2, atol=0.03)
 
     def test_they_err_less_than_the_second_derivative(self) -> None:
         blur, wide, noise = 0.95, 2.0, 3.0
-        weights, gain = with_matched(wide, blur, 7)
+        weights, gain = matched_filter(wide, blur, 7)
         step = np.ascontiguousarray(np.tile(self._step(0.2, blur, 40.0), (40, 1)), np.float32)
         noisy = np.ascontiguousarray(step + np.random.default_rng(1).normal(0, noise, step.shape), np.float32)
         one = np.ones(780)
@@ -87,8 +87,8 @@ class MatchedWeights(unittest.TestCase):
             found = []
             for pixels in (step, noisy):
                 given = pixels, None, 30 * one, 8 + np.arange(780.0), one, 0 * one
-                plain = cross_sections(*given, (wide,))
-                section = weighted_sections(*given, [weights], np.zeros(1, np.int64))
+                plain = normal_profiles(*given, (wide,))
+                section = matched_profiles(*given, [weights], np.zeros(1, np.int64))
                 found.append(section.bend / (40.0 * gain) if by_match else -plain.bend / plain.third.mean())
             spread.append(found[1].std() / (found[0].mean() / 0.2))
         self.assertLess(spread[1], 0.99 * spread[0])
@@ -137,7 +137,7 @@ class Arcs(unittest.TestCase):
         self.assertFalse(any(a != b for a, b in seeds.arcs.tolist()))
 
 
-class Moved(unittest.TestCase):
+class RefinedCurves(unittest.TestCase):
     def test_rims_move_to_the_grey_levels(self) -> None:
         fine = 4
         y, x = (np.mgrid[: 110 * fine, : 130 * fine].astype(np.float32) + 0.5) / fine - 0.5
@@ -149,13 +149,13 @@ class Moved(unittest.TestCase):
         began = np.array([[62.4, 54.7, 33.8, 19.8, 0.5]])
         ends, which = np.array([0, 150]), np.arange(150, dtype=np.int32)
         given = pixels, None, px, py, ends, which, began, np.array([-1.0]), np.array([0.2]), 5
-        found = moved_rims(*given, np.array([True]), 1.2)
-        self.assertTrue(bool(found.told[0]))
+        found = refine_curves(*given, np.array([True]), 1.2)
+        self.assertTrue(bool(found.measured[0]))
         np.testing.assert_allclose(found.shape[0], (62.3, 54.8, 34, 20, 0.5), atol=0.02)
         self.assertAlmostEqual(float(found.contrast[0]), 60.0, delta=1.0)
         # What is hardly a rim stays, but for what smoothing took.
-        stays = moved_rims(*given, np.array([False]), 1.2)
-        self.assertFalse(bool(stays.told[0]))
+        stays = refine_curves(*given, np.array([False]), 1.2)
+        self.assertFalse(bool(stays.measured[0]))
         np.testing.assert_allclose(stays.shape[0, :2], began[0, :2])
 
 

@@ -11,8 +11,14 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import ndimage
 
-from lucid_finch.core.numerics.fitting.angles import nearly_atan2, share_of_turn
-from lucid_finch.core.numerics.profiles.normal_profiles import _AT_ONCE, cross_sections, matched, weighted_sections, with_matched
+from lucid_finch.core.numerics.fitting.angles import fast_atan2, normalized_angle
+from lucid_finch.core.numerics.profiles.normal_profiles import (
+    _AT_ONCE,
+    matched,
+    matched_filter,
+    matched_profiles,
+    normal_profiles,
+)
 from lucid_finch.core.numerics.profiles.sampling import sample_inside, sample_one
 from lucid_finch.core.numerics.profiles.scan_lines import ScanLines, sample_scans, slope_kernel, slopes
 from lucid_finch.core.numerics.runtime import threads
@@ -40,7 +46,7 @@ def _one_by_one(pixels: Any, mask: Any, masked: Any, u: Any, v: Any) -> Any:
 def _turns(y: Any, x: Any) -> Any:
     found = np.empty((2, x.size))
     for k in range(x.size):
-        found[0, k], found[1, k] = nearly_atan2(y[k], x[k]), share_of_turn(y[k], x[k])
+        found[0, k], found[1, k] = fast_atan2(y[k], x[k]), normalized_angle(y[k], x[k])
     return found
 
 
@@ -132,7 +138,7 @@ class AcrossCurves(unittest.TestCase):
     def test_derivatives_of_a_parabola_are_its_own(self) -> None:
         n = 3 * _AT_ONCE + 5
         x, y = np.linspace(30, 110, n), np.linspace(20, 80, n)
-        section = cross_sections(self.pixels, None, x, y, np.zeros(n), np.ones(n), (1.5,))
+        section = normal_profiles(self.pixels, None, x, y, np.zeros(n), np.ones(n), (1.5,))
         np.testing.assert_allclose(section.slope, 0.04 * (y - 50), atol=2e-3)
         np.testing.assert_allclose(section.bend, 0.04, atol=2e-3)
         np.testing.assert_allclose(section.third, 0.0, atol=1e-3)
@@ -144,10 +150,10 @@ class AcrossCurves(unittest.TestCase):
         x, y, turn = random.uniform(-1, 141, n), random.uniform(-1, 101, n), random.uniform(0, 2 * np.pi, n)
         which = np.repeat(np.arange(3), -(-n // 3))[:n]
         args = np.cos(turn), np.sin(turn)
-        whole = cross_sections(self.pixels, None, x, y, *args, (1.0, 1.5, 2.0), which)
+        whole = normal_profiles(self.pixels, None, x, y, *args, (1.0, 1.5, 2.0), which)
         for k in range(0, n, 7):
             here = slice(k, k + 1)
-            one = cross_sections(self.pixels, None, x[here], y[here], args[0][here], args[1][here], ((1.0, 1.5, 2.0)[which[k]],))
+            one = normal_profiles(self.pixels, None, x[here], y[here], args[0][here], args[1][here], ((1.0, 1.5, 2.0)[which[k]],))
             for name in ("slope", "bend", "third"):
                 np.testing.assert_allclose(getattr(whole, name)[here], getattr(one, name), atol=1e-4)
         self.assertTrue(np.isnan(whole.slope).any() and np.isfinite(whole.slope).any())
@@ -156,15 +162,15 @@ class AcrossCurves(unittest.TestCase):
         mask = np.ones(self.pixels.shape, bool)
         mask[:, 60] = False
         x, y = np.array([40.0, 58.0, 80.0]), np.full(3, 50.0)
-        section = cross_sections(self.pixels, mask, x, y, np.ones(3), np.zeros(3), (1.0,))
+        section = normal_profiles(self.pixels, mask, x, y, np.ones(3), np.zeros(3), (1.0,))
         self.assertEqual(np.isnan(section.slope).tolist(), [False, True, False])
 
     def test_weights_of_ones_own(self) -> None:
-        weights, gain = with_matched(1.0, 1.2, 6)
+        weights, gain = matched_filter(1.0, 1.2, 6)
         plain, plain_gain = matched(1.2, 6)
         self.assertEqual(gain, plain_gain)
         x, y = np.array([50.0, 61.5]), np.array([40.0, 55.25])
-        told = weighted_sections(self.pixels, None, x, y, np.ones(2), np.zeros(2), [weights], np.zeros(1, np.int64)).bend
+        told = matched_profiles(self.pixels, None, x, y, np.ones(2), np.zeros(2), [weights], np.zeros(1, np.int64)).bend
         reach = len(plain) // 2
         values = np.stack([interpolated(self.pixels, x + d, y) for d in range(-reach, reach + 1)])
         np.testing.assert_allclose(told, plain @ values, atol=1e-4)

@@ -9,7 +9,7 @@ from itertools import combinations, pairwise
 import numpy as np
 
 from lucid_finch.core.numerics.edges.chain_normals import chain_normals
-from lucid_finch.core.numerics.fitting.circle_fitting import Rims, filed_points, own_coverage
+from lucid_finch.core.numerics.fitting.rim_support import Rims, filed_points, own_coverage
 from lucid_finch.core.numerics.hough.line_votes import best_parts, block_density, relative_entropy
 from lucid_finch.core.numerics.profiles.scan_lines import find_extrema
 from lucid_finch.core.numerics.suppression import suppress

@@ -29,7 +29,9 @@ from lucid_finch.core.detectors.shared.round_shapes import (
     reasons_of,
     size_range,
 )
-from lucid_finch.core.numerics.fitting.circle_fitting import filed_points, fit_circles, refine_circles, rim_profile
+from lucid_finch.core.numerics.fitting.circle_fitting import fit_circles, refine_circles
+from lucid_finch.core.numerics.fitting.rim_search import rim_profile
+from lucid_finch.core.numerics.fitting.rim_support import Density, filed_points
 from lucid_finch.core.numerics.hough.circle_votes import centre_votes, find_centres
 from lucid_finch.core.numerics.hough.line_votes import DENSITY_BLOCK, block_density
 from lucid_finch.core.numerics.runtime.threads import cancellable
@@ -88,7 +90,7 @@ class Circles(RoundShapes):
         with cancellable(context.cancelled):
             centres = find_centres(x, y, nx, ny, size, wide, seen, _MOST_CENTRES)
             filed = filed_points(x, y, nx, ny, oriented.chain_of[which], oriented.along[which], size)
-            rims = fit_circles(filed, centres, wide, seen, block_density(x, y, *size), DENSITY_BLOCK)
+            rims = fit_circles(filed, centres, wide, seen, Density.of(block_density(x, y, *size), DENSITY_BLOCK))
             rims = refine_circles(image.pixels, image.mask, x, y, rims, parameters.sigma)
         step = 2.5 * max(oriented.background.correlation, 0.8)
         tests = math.log(max(image.width * image.height / step**2, 10.0) * max((high - low) / step, 2.0))

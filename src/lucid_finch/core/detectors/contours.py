@@ -505,7 +505,7 @@ def _names(gathered: Gathered, rows: NDArray[np.int64]) -> Floats:
     new = np.array([row for row in rows.tolist() if row not in known], np.int64)
     if len(new):
         m = gathered.measures
-        named = shape_classification.name_outlines(
+        named = shape_classification.classify_outlines(
             gathered.x, gathered.y, gathered.borders.start, m["jitter"], new, cancelled_here()
         )
         values = zip(named.code.tolist(), named.second.tolist(), named.score.tolist(), named.corners.tolist(), strict=True)

@@ -33,8 +33,8 @@ from lucid_finch.core.detectors.shared.round_shapes import (
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.edges.gradients import gaussian_kernel, smoothed
 from lucid_finch.core.numerics.fitting.arcs import Arcs, Seeds, cut_arcs, pair_arcs
-from lucid_finch.core.numerics.fitting.circle_fitting import Rims, filed_points
 from lucid_finch.core.numerics.fitting.ellipse_fitting import fit_ellipses, refine_ellipses
+from lucid_finch.core.numerics.fitting.rim_support import Density, Rims, filed_points
 from lucid_finch.core.numerics.hough.line_votes import DENSITY_BLOCK, block_density
 from lucid_finch.core.numerics.runtime.threads import cancellable
 from lucid_finch.core.parameters import Range, gathers, judges
@@ -246,8 +246,8 @@ def _fitted(
     which = oriented.reliable()
     x, y, nx, ny = (a[which] for a in (p.x, p.y, oriented.nx, oriented.ny))
     filed = filed_points(x, y, nx, ny, oriented.chain_of[which], oriented.along[which], (image.width, image.height))
-    density = block_density(x, y, image.width, image.height)
-    return which, _Begun(arcs, seeds), fit_ellipses(filed, seeds, arcs, axis, flattest, coverage, density, DENSITY_BLOCK)
+    density = Density.of(block_density(x, y, image.width, image.height), DENSITY_BLOCK)
+    return which, _Begun(arcs, seeds), fit_ellipses(filed, seeds, arcs, axis, flattest, coverage, density)
 
 
 def _visible_around(task: Task, x: float, y: float) -> VisibleShape | None:
@@ -266,7 +266,7 @@ def _visible_around(task: Task, x: float, y: float) -> VisibleShape | None:
     cos, sin = np.cos(c["turn"]), np.sin(c["turn"])
     inside = np.hypot((u * cos + v * sin) / c["semi_major"], (v * cos - u * sin) / c["semi_minor"]) <= 1.15
     # An arc and its chord make an oval too, but an uneven one.
-    uneven = c["stray"] / (0.2 + 0.008 * np.sqrt(c["semi_major"] * c["semi_minor"]))
+    uneven = c["systematic_residual"] / (0.2 + 0.008 * np.sqrt(c["semi_major"] * c["semi_minor"]))
     sound = inside & (c["fidelity"] > 0.5) & (c["turning"] > 0.4)
     score = np.where(sound, c["count"] * c["coverage"] / (1 + 4 * uneven**2), 0.0)
     if not len(score) or score.max() <= 0:

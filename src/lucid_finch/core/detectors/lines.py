@@ -23,7 +23,7 @@ from lucid_finch.core.image import Image
 from lucid_finch.core.judging import Exclusions
 from lucid_finch.core.numerics.edges.edge_points import EdgePoints
 from lucid_finch.core.numerics.hough.line_votes import LineSpace, Traced, VotingPoints, line_votes, trace_lines
-from lucid_finch.core.numerics.hough.segments import Segments, cut_segments, refined
+from lucid_finch.core.numerics.hough.segments import Segments, cut_segments, refine_segments
 from lucid_finch.core.parameters import Length, Range, forms, gathers, judges
 
 _THIN = 8.0
@@ -202,7 +202,8 @@ class Lines(Detector):
         segments = cut_segments(
             gathered.voting, gathered.traced, gathered.space.reach, bridge, gathered.oriented.background.correlation
         )
-        segments = refined(image.pixels, image.mask, gathered.voting, segments, np.flatnonzero(segments.columns["worth"] > 0))
+        significant = np.flatnonzero(segments.columns["gain"] > 0)
+        segments = refine_segments(image.pixels, image.mask, gathered.voting, segments, significant)
         s = segments.columns
         widest = {True: _STROKE, False: 0.0, None: _THIN}[parameters.pair]
         sides = _paired(s, widest)
@@ -224,10 +225,10 @@ class Lines(Detector):
         swap = (x2 < x1) | ((x2 == x1) & (y2 < y1))
         x1, x2, y1, y2 = np.where(swap, x2, x1), np.where(swap, x1, x2), np.where(swap, y2, y1), np.where(swap, y1, y2)
         length = c["t2"] - c["t1"]
-        log_nfa = c["worth"] / math.log(10)
+        log_nfa = c["gain"] / math.log(10)
         u, v = image.frame.to_source(np.stack([x1, x2]), np.stack([y1, y2]))
         angle = np.degrees(np.arctan2(v[1] - v[0], u[1] - u[0])) % 180.0
-        sagitta = np.maximum(np.abs(c["bow"]) - 2 * c["bow_std"] - 0.15, 0.0) / np.maximum(length, 1.0) * 100
+        sagitta = np.maximum(np.abs(c["sagitta"]) - 2 * c["sagitta_std"] - 0.15, 0.0) / np.maximum(length, 1.0) * 100
         columns = {
             "x": 0.5 * (x1 + x2), "y": 0.5 * (y1 + y2), "x1": x1, "y1": y1, "x2": x2, "y2": y2,
             "length": np.hypot(x2 - x1, y2 - y1), "angle": angle, "angle_std": np.degrees(c["angle_std"]),
@@ -399,7 +400,7 @@ def _paired(s: dict[str, Array], widest: float) -> NDArray[np.int64]:
     flip = np.where(np.cos(s["theta"][a] - s["theta"][b]) < 0, -1.0, 1.0)
     opposite = (s["side"][a] * s["side"][b] * flip < -0.25) & (np.abs(apart) <= widest) & (np.abs(apart) > 0.5)
     alike = (share > 0.5) & (s["t2"][b] - s["t1"][b] > 0.5 * (s["t2"][a] - s["t1"][a]))
-    use = np.flatnonzero(opposite & alike & (s["worth"][a] > 0) & (s["worth"][b] > 0))
+    use = np.flatnonzero(opposite & alike & (s["gain"][a] > 0) & (s["gain"][b] > 0))
     partner = np.full(count, -1)
     for k in use[np.argsort(np.abs(apart[use]), kind="stable")]:
         if partner[a[k]] < 0 and partner[b[k]] < 0:
@@ -424,11 +425,11 @@ def _join(c: dict[str, Array], s: dict[str, Array], one: Array, other: Array, bo
     c["theta"][both], c["rho"][both] = turn, 0.5 * (off[0] + off[1])
     c["t1"][both], c["t2"][both] = np.min(along, axis=0), np.max(along, axis=0)
     c["held"][both] = np.maximum(s["held"][i], s["held"][j])
-    for name in ("worth", "votes"):
+    for name in ("gain", "votes"):
         c[name][both] = s[name][i] + s[name][j]
     c["rms"][both] = np.sqrt(0.5 * (s["rms"][i] ** 2 + s["rms"][j] ** 2))
     c["angle_std"][both] = 0.5 * np.hypot(s["angle_std"][i], s["angle_std"][j])
-    for name in ("bow", "bow_std"):
+    for name in ("sagitta", "sagitta_std"):
         c[name][both] = 0.5 * (np.abs(s[name][i]) + np.abs(s[name][j]))
     breadth[both] = stroke_breadth(np.abs(off[0] - off[1]), blur)
 

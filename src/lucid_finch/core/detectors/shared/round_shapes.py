@@ -18,7 +18,7 @@ from lucid_finch.core.detectors.shared.edge_features import SLOPE, GradientMaps,
 from lucid_finch.core.image import Image
 from lucid_finch.core.judging import Exclusions, Limit
 from lucid_finch.core.numerics.edges.edge_points import EdgePoints
-from lucid_finch.core.numerics.fitting.circle_fitting import Rims, own_coverage, rim_tolerance, shared_points
+from lucid_finch.core.numerics.fitting.rim_support import Rims, own_coverage, rim_tolerance, shared_points
 from lucid_finch.core.numerics.hough.line_votes import relative_entropy
 from lucid_finch.core.parameters import Range, forms, judges
 
@@ -166,7 +166,7 @@ class RoundShapes(Detector):
         """Systematic deviation of each rim in units of the usual one, chains that leave it included."""
         c = gathered.rims.columns
         usual = (0.2 + 0.008 * self.size(c)) * np.clip(c["coverage"], 0.5, 1.0)
-        return np.asarray(np.hypot(c["stray"] / usual, (1 - c["fidelity"]) / _LEAVING))
+        return np.asarray(np.hypot(c["systematic_residual"] / usual, (1 - c["fidelity"]) / _LEAVING))
 
     def soundness(self, gathered: Gathered) -> Array:
         """Factor on the rank score of each rim, where rims share points."""
@@ -199,7 +199,7 @@ class RoundShapes(Detector):
         c = rims.columns
         size, around = self.size(c), self.around(c)
         # The share of a rim that chance covers, and the gain in log-likelihood of what is covered.
-        chance = np.clip(1 - np.exp(-2 * rim_tolerance(size) * c["crowd"] * 0.36 / np.pi), 0.01, 0.5)
+        chance = np.clip(1 - np.exp(-2 * rim_tolerance(size) * c["density"] * 0.36 / np.pi), 0.01, 0.5)
         steps = around / gathered.step
         gain = steps * relative_entropy(c["coverage"], chance) - gathered.tests
         rank_score = gain * self.soundness(gathered)

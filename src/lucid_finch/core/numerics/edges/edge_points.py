@@ -12,7 +12,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,7 +20,7 @@ from numpy.typing import NDArray
 from lucid_finch.core.numerics.edges.background import BLOCK, Background
 from lucid_finch.core.numerics.edges.gradients import Kernel1D, gradient_row, mirror_indices
 from lucid_finch.core.numerics.runtime import threads
-from lucid_finch.core.numerics.runtime.compiling import helper, kernel
+from lucid_finch.core.numerics.runtime.compiling import helper, inner, kernel
 
 Floats = NDArray[np.float32]
 
@@ -170,98 +170,73 @@ def scale_row(scale, y, out):  # type: ignore[no-untyped-def]
             piece[i] = start + slope * np.float32(i)
 
 
-@kernel
-def _points_band(  # type: ignore[no-untyped-def]
-    pixels,
-    blocked,
-    rows,
-    columns,
-    smooth,
-    derive,
-    scale,
-    factor,
-    least,
-    top,
-    bottom,
-    column,
-    row,
-    px,
-    py,
-    pgx,
-    pgy,
-    strength,
-    local,
-    counts,
-):
-    """Edge points of rows top .. bottom-1 into the given arrays; counts[y - top] tells how many each row has."""
-    radius = smooth.size // 2
-    height, width = pixels.shape
-    use_blocked = blocked.shape[0] == height
-    across = np.empty(width + 2 * radius, np.float32)
-    along = np.empty(width + 2 * radius, np.float32)
-    gx = np.empty((3, width), np.float32)
-    gy = np.empty((3, width), np.float32)
-    magnitude = np.empty((3, width + 2), np.float32)
-    code = np.zeros((width + 7) // 8 * 8, np.uint8)
-    eights = code.view(np.uint64)
-    found = np.empty(code.size + 1, np.int32)
-    local_scale = np.empty(width, np.float32)
-    floor = np.empty(width, np.float32)
-    n = 0
-    for step in range(top - 1, bottom + 1):
-        inside = step
-        if step < 0:
-            inside = min(1, height - 1)
-        elif step >= height:
-            inside = max(height - 2, 0)
-        slot = step % 3
-        gradient_row(pixels, rows, columns, inside, smooth, derive, across, along, gx[slot], gy[slot])
-        magnitude_row(gx[slot], gy[slot], magnitude[slot])
-        if step < top + 1:
-            continue
-        y = step - 1
-        centre = y % 3
-        up = magnitude[(y - 1) % 3]
-        here = magnitude[centre]
-        down = magnitude[slot]
-        cgx = gx[centre]
-        cgy = gy[centre]
-        scale_row(scale, y, local_scale)
-        for x in range(width):
-            floor[x] = max(factor * local_scale[x], least)
-        suppress_row(up, here, down, cgx, cgy, floor, code)
-        first = n
-        # Positions first, without a branch that the processor would guess wrong at every other pixel.
-        hits = 0
-        for group in range(eights.size):
-            if eights[group] != 0:
-                for x in range(8 * group, 8 * group + 8):
-                    found[hits] = x
-                    hits += code[x]
-        if use_blocked:
-            free = 0
-            for i in range(hits):
-                found[free] = found[i]
-                free += blocked[y, found[i]] == 0
-            hits = free
-        for i in range(hits):
-            x = found[i]
-            dx, dy = cgx[x], cgy[x]
-            west, east, north, south = here[x], here[x + 2], up[x + 1], down[x + 1]
-            flat = abs(dx) >= abs(dy)
-            column[n + i] = x
-            row[n + i] = y
-            pgx[n + i] = dx
-            pgy[n + i] = dy
-            strength[n + i] = here[x + 1]
-            local[n + i] = local_scale[x]
-            # The neighbours along the axis nearest to the gradient; logarithms are taken of all at once below.
-            px[n + i] = west if flat else north
-            py[n + i] = east if flat else south
-        n += hits
-        counts[y - top] = n - first
-    before = px[:n]
-    after = py[:n]
+class Filter(NamedTuple):
+    """Mirrored row and column indices, and the smoothing and the deriving kernel."""
+
+    rows: Any
+    columns: Any
+    smooth: Any
+    derive: Any
+
+
+class Floor(NamedTuple):
+    """The least gradient of a point: the background's scale in blocks, its factor, and what holds everywhere."""
+
+    scale: Any
+    factor: Any
+    least: Any
+
+
+class PointOutput(NamedTuple):
+    """Points as they are found; while a band is searched, x and y hold the magnitudes on both sides of a point."""
+
+    column: Any
+    row: Any
+    x: Any
+    y: Any
+    gx: Any
+    gy: Any
+    strength: Any
+    scale: Any
+
+
+@helper
+def _marked(code, eights, found):  # type: ignore[no-untyped-def]
+    """Columns where `code` is 1; without a branch that the processor would guess wrong at every other pixel. How many."""
+    hits = 0
+    for group in range(eights.size):
+        if eights[group] != 0:
+            for x in range(8 * group, 8 * group + 8):
+                found[hits] = x
+                hits += code[x]
+    return hits
+
+
+@helper
+def _add_row(y, found, hits, gx, gy, up, here, down, local_scale, n, out):  # type: ignore[no-untyped-def]
+    """Add the points of row y from number n on."""
+    for i in range(hits):
+        x = found[i]
+        dx, dy = gx[x], gy[x]
+        west, east, north, south = here[x], here[x + 2], up[x + 1], down[x + 1]
+        flat = abs(dx) >= abs(dy)
+        out.column[n + i] = x
+        out.row[n + i] = y
+        out.gx[n + i] = dx
+        out.gy[n + i] = dy
+        out.strength[n + i] = here[x + 1]
+        out.scale[n + i] = local_scale[x]
+        # The neighbours along the axis nearest to the gradient; logarithms are taken of all at once afterwards.
+        out.x[n + i] = west if flat else north
+        out.y[n + i] = east if flat else south
+
+
+@inner
+def _localise(n, out):  # type: ignore[no-untyped-def]
+    """From the magnitudes on both sides of each of n points to its sub-pixel position."""
+    before = out.x[:n]
+    after = out.y[:n]
+    pgx, pgy, strength, column, row = out.gx, out.gy, out.strength, out.column, out.row
     for i in range(n):
         m = strength[i]
         before[i] = max(before[i] / m, np.float32(1e-3))
@@ -282,6 +257,56 @@ def _points_band(  # type: ignore[no-untyped-def]
         foot = offset * big / (m * m)
         before[i] = np.float32(column[i]) + foot * pgx[i]
         after[i] = np.float32(row[i]) + foot * pgy[i]
+
+
+@kernel
+def _points_band(pixels, blocked, filters, floor, top, bottom, out, counts):  # type: ignore[no-untyped-def]
+    """Edge points of rows top .. bottom-1 into the given arrays; counts[y - top] tells how many each row has."""
+    radius = filters.smooth.size // 2
+    height, width = pixels.shape
+    use_blocked = blocked.shape[0] == height
+    across = np.empty(width + 2 * radius, np.float32)
+    along = np.empty(width + 2 * radius, np.float32)
+    gx = np.empty((3, width), np.float32)
+    gy = np.empty((3, width), np.float32)
+    magnitude = np.empty((3, width + 2), np.float32)
+    code = np.zeros((width + 7) // 8 * 8, np.uint8)
+    eights = code.view(np.uint64)
+    found = np.empty(code.size + 1, np.int32)
+    local_scale = np.empty(width, np.float32)
+    least = np.empty(width, np.float32)
+    n = 0
+    for step in range(top - 1, bottom + 1):
+        inside = step
+        if step < 0:
+            inside = min(1, height - 1)
+        elif step >= height:
+            inside = max(height - 2, 0)
+        slot = step % 3
+        gradient_row(
+            pixels, filters.rows, filters.columns, inside, filters.smooth, filters.derive, across, along, gx[slot], gy[slot]
+        )
+        magnitude_row(gx[slot], gy[slot], magnitude[slot])
+        if step < top + 1:
+            continue
+        y = step - 1
+        centre = y % 3
+        up, here, down = magnitude[(y - 1) % 3], magnitude[centre], magnitude[slot]
+        scale_row(floor.scale, y, local_scale)
+        for x in range(width):
+            least[x] = max(floor.factor * local_scale[x], floor.least)
+        suppress_row(up, here, down, gx[centre], gy[centre], least, code)
+        hits = _marked(code, eights, found)
+        if use_blocked:
+            free = 0
+            for i in range(hits):
+                found[free] = found[i]
+                free += blocked[y, found[i]] == 0
+            hits = free
+        _add_row(y, found, hits, gx[centre], gy[centre], up, here, down, local_scale, n, out)
+        n += hits
+        counts[y - top] = hits
+    _localise(n, out)
     return n
 
 
@@ -309,27 +334,14 @@ def find_edge_points(
     rows = mirror_indices(height, radius)
     columns = mirror_indices(width, radius)
     nothing = np.zeros((1 if height > 1 else 2, 1), np.uint8)
-    scale = background.scale
+    filters = Filter(rows, columns, smooth, derive)
+    floor = Floor(background.scale, np.float32(factor), np.float32(least))
     mask = nothing if blocked is None else blocked
 
     def band(top: int, bottom: int) -> tuple[list[NDArray[Any]], NDArray[np.int64]]:
         arrays = threads.scratch("edge points", _room, (bottom - top) * width)
         counts = np.zeros(bottom - top, np.int64)
-        n = _points_band(
-            pixels,
-            mask,
-            rows,
-            columns,
-            smooth,
-            derive,
-            scale,
-            np.float32(factor),
-            np.float32(least),
-            top,
-            bottom,
-            *arrays,
-            counts,
-        )
+        n = _points_band(pixels, mask, filters, floor, top, bottom, PointOutput(*arrays), counts)
         # The rows need not be kept: their starts say the same.
         return [a[:n].copy() if i != 1 else a[:0] for i, a in enumerate(arrays)], counts
 

@@ -8,7 +8,7 @@ from lucid_finch.core.numerics.runtime.compiling import helper
 
 
 @helper
-def nearly_atan2(y, x):  # type: ignore[no-untyped-def]
+def fast_atan2(y, x):  # type: ignore[no-untyped-def]
     """atan2 within 1e-5 rad (Abramowitz and Stegun, Handbook of Mathematical Functions, 4.4.49); 0 for (0, 0)."""
     wide, tall = abs(x), abs(y)
     t = min(wide, tall) / max(max(wide, tall), 1e-300)
@@ -20,7 +20,7 @@ def nearly_atan2(y, x):  # type: ignore[no-untyped-def]
 
 
 @helper
-def share_of_turn(y, x):  # type: ignore[no-untyped-def]
+def normalized_angle(y, x):  # type: ignore[no-untyped-def]
     """The direction of (x, y) as a share of a full turn in [0, 1], within 2e-6."""
-    turn = nearly_atan2(y, x) * (0.5 / math.pi)
+    turn = fast_atan2(y, x) * (0.5 / math.pi)
     return turn + 1.0 if turn < 0 else turn

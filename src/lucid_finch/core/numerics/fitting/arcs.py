@@ -10,14 +10,15 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
-from lucid_finch.core.numerics.fitting.angles import nearly_atan2
-from lucid_finch.core.numerics.fitting.curve_refinement import from_rim, taken
-from lucid_finch.core.numerics.runtime.compiling import kernel, reduction
+from lucid_finch.core.numerics.fitting.angles import fast_atan2
+from lucid_finch.core.numerics.fitting.curve_refinement import from_rim, pack_ellipse
+from lucid_finch.core.numerics.fitting.small_systems import jacobi_3x3
+from lucid_finch.core.numerics.runtime.compiling import inner, kernel, reduction
 
 Floats = NDArray[np.float32]
 
@@ -84,24 +85,9 @@ def _scatter(x, y, nx, ny, n, mx, my, finer, lever, s):  # type: ignore[no-untyp
             s[j, k] = s[k, j]
 
 
-@kernel
-def direct_ellipse(x, y, nx, ny, n, conic, out):  # type: ignore[no-untyped-def]
-    """Ellipse through n places with gradient directions: shape as `from_rim` wants it into `out`; False where there is none."""
-    mx, my = 0.0, 0.0
-    for i in range(n):
-        mx += x[i]
-        my += y[i]
-    mx /= n
-    my /= n
-    size = 0.0
-    for i in range(n):
-        size += (x[i] - mx) ** 2 + (y[i] - my) ** 2
-    size = math.sqrt(size / n)
-    if size < 1e-6:
-        return False
-    s = np.empty((6, 6))
-    _scatter(x, y, nx, ny, n, mx, my, 1.0 / size, (_LEVER / size) ** 2, s)
-    # The linear terms eliminated: A = S1 - S2 S3^-1 S2'.
+@inner
+def _without_linear_terms(s, t, m):  # type: ignore[no-untyped-def]
+    """Eliminate the linear terms of the scatter s: m = S1 + S2 t with t = -S3^-1 S2'. False where S3 is singular."""
     a, b, c = s[3, 3], s[3, 4], s[3, 5]
     d, e, f = s[4, 4], s[4, 5], s[5, 5]
     det = a * (d * f - e * e) - b * (b * f - e * c) + c * (b * e - d * c)
@@ -111,18 +97,25 @@ def direct_ellipse(x, y, nx, ny, n, conic, out):  # type: ignore[no-untyped-def]
     inv[0, 0], inv[0, 1], inv[0, 2] = (d * f - e * e) / det, (c * e - b * f) / det, (b * e - c * d) / det
     inv[1, 1], inv[1, 2], inv[2, 2] = (a * f - c * c) / det, (b * c - a * e) / det, (a * d - b * b) / det
     inv[1, 0], inv[2, 0], inv[2, 1] = inv[0, 1], inv[0, 2], inv[1, 2]
-    t = np.zeros((3, 3))
     for j in range(3):
         for k in range(3):
+            t[j, k] = 0.0
             for l in range(3):
                 t[j, k] -= inv[j, l] * s[k, 3 + l]
-    m = np.empty((3, 3))
     for j in range(3):
         for k in range(3):
             m[j, k] = s[j, k]
             for l in range(3):
                 m[j, k] += s[j, 3 + l] * t[l, k]
-    # Cholesky A = L L'; of L^-1 C L^-1' just one eigenvalue is positive, and its vector is the ellipse.
+    return True
+
+
+@inner
+def _ellipse_eigenvector(m, conic):  # type: ignore[no-untyped-def]
+    """The quadratic part of the ellipse of least algebraic error, into `conic`; False where there is none.
+
+    With Cholesky m = L L', just one eigenvalue of L^-1 C L^-1' is positive, and its vector is the ellipse.
+    """
     ridge = 1e-12 * (m[0, 0] + m[1, 1] + m[2, 2])
     l00 = math.sqrt(max(m[0, 0] + ridge, 1e-30))
     l10, l20 = m[1, 0] / l00, m[2, 0] / l00
@@ -143,28 +136,7 @@ def direct_ellipse(x, y, nx, ny, n, conic, out):  # type: ignore[no-untyped-def]
     w[2, 2] = 4 * i20 * i22 - i21 * i21
     w[1, 0], w[2, 0], w[2, 1] = w[0, 1], w[0, 2], w[1, 2]
     vec = np.eye(3)
-    # Jacobi rotations.
-    for _ in range(12):
-        off = w[0, 1] ** 2 + w[0, 2] ** 2 + w[1, 2] ** 2
-        if off < 1e-26 * (w[0, 0] ** 2 + w[1, 1] ** 2 + w[2, 2] ** 2 + off):
-            break
-        for p in range(2):
-            for q in range(p + 1, 3):
-                if w[p, q] == 0.0:
-                    continue
-                h = (w[q, q] - w[p, p]) / (2 * w[p, q])
-                tan = (1.0 if h >= 0 else -1.0) / (abs(h) + math.sqrt(h * h + 1))
-                cos = 1 / math.sqrt(tan * tan + 1)
-                sin = tan * cos
-                for k in range(3):
-                    one, two = w[k, p], w[k, q]
-                    w[k, p], w[k, q] = cos * one - sin * two, sin * one + cos * two
-                for k in range(3):
-                    one, two = w[p, k], w[q, k]
-                    w[p, k], w[q, k] = cos * one - sin * two, sin * one + cos * two
-                for k in range(3):
-                    one, two = vec[k, p], vec[k, q]
-                    vec[k, p], vec[k, q] = cos * one - sin * two, sin * one + cos * two
+    jacobi_3x3(w, vec)
     best = 0
     for k in range(1, 3):
         if w[k, k] > w[best, best]:
@@ -175,8 +147,12 @@ def direct_ellipse(x, y, nx, ny, n, conic, out):  # type: ignore[no-untyped-def]
     conic[0] = i00 * z0 + i10 * z1 + i20 * z2
     conic[1] = i11 * z1 + i21 * z2
     conic[2] = i22 * z2
-    for k in range(3):
-        conic[3 + k] = t[k, 0] * conic[0] + t[k, 1] * conic[1] + t[k, 2] * conic[2]
+    return True
+
+
+@inner
+def _shape_of_conic(conic, mx, my, size, out):  # type: ignore[no-untyped-def]
+    """The shape of a conic that was scaled by 1 / size about (mx, my); False where it is no ellipse."""
     ca, cb, cc, cd, ce, cf = conic[0], conic[1], conic[2], conic[3], conic[4], conic[5]
     det = 4 * ca * cc - cb * cb
     if not det > 1e-14 * (ca * ca + cb * cb + cc * cc):
@@ -192,51 +168,169 @@ def direct_ellipse(x, y, nx, ny, n, conic, out):  # type: ignore[no-untyped-def]
     out[2], out[3] = size * math.sqrt(rest / (mean - half)), size * math.sqrt(rest / (mean + half))
     # The major axis lies where the form is least.
     out[4] = 0.5 * math.atan2(cb, ca - cc) + 0.5 * math.pi
-    taken(out[:5], out)
+    pack_ellipse(out[:5], out)
     return True
 
 
 @kernel
-def _cut(order, start, x, y, nx, ny, clear, arcs, samples, first, last):  # type: ignore[no-untyped-def]
+def direct_ellipse(x, y, nx, ny, n, conic, out):  # type: ignore[no-untyped-def]
+    """Ellipse through n places with gradient directions: shape as `from_rim` wants it into `out`; False where there is none."""
+    mx, my = 0.0, 0.0
+    for i in range(n):
+        mx += x[i]
+        my += y[i]
+    mx /= n
+    my /= n
+    size = 0.0
+    for i in range(n):
+        size += (x[i] - mx) ** 2 + (y[i] - my) ** 2
+    size = math.sqrt(size / n)
+    if not size > 1e-6:
+        return False
+    s, t, m = np.empty((6, 6)), np.empty((3, 3)), np.empty((3, 3))
+    _scatter(x, y, nx, ny, n, mx, my, 1.0 / size, (_LEVER / size) ** 2, s)
+    if not _without_linear_terms(s, t, m) or not _ellipse_eigenvector(m, conic):
+        return False
+    for k in range(3):
+        conic[3 + k] = t[k, 0] * conic[0] + t[k, 1] * conic[1] + t[k, 2] * conic[2]
+    return _shape_of_conic(conic, mx, my, size, out)
+
+
+class Chain(NamedTuple):
+    """Points in the order of their chains: place, unit gradient, strength over the noise."""
+
+    order: Any
+    x: Any
+    y: Any
+    nx: Any
+    ny: Any
+    clear: Any
+
+
+class ArcSample(NamedTuple):
+    """Places of an arc that an ellipse is fitted to, with gradient directions, and the fit."""
+
+    x: Any
+    y: Any
+    nx: Any
+    ny: Any
+    shape: Any
+    conic: Any
+
+
+class ArcOutput(NamedTuple):
+    """Arcs as they are found."""
+
+    arcs: Any
+    samples: Any
+    first: Any
+    last: Any
+
+
+@inner
+def _cut_at_inflections(chain, begin, n, turned, cuts):  # type: ignore[no-untyped-def]
+    """Sum up the turning along a chain into `turned`, and cut it where the sense of turning changes; returns how many cuts."""
+    turned[0] = 0.0
+    nx, ny = chain.nx, chain.ny
+    for k in range(1, n):
+        i, j = chain.order[begin + k - 1], chain.order[begin + k]
+        turned[k] = turned[k - 1] + fast_atan2(nx[i] * ny[j] - ny[i] * nx[j], nx[i] * nx[j] + ny[i] * ny[j])
+    # Where the turning comes back from its extremes by more than directions waver.
+    count = 0
+    low, high, low_at, high_at, sense = 0.0, 0.0, 0, 0, 0
+    for k in range(1, n):
+        t = turned[k]
+        if t > high:
+            high, high_at = t, k
+        if t < low:
+            low, low_at = t, k
+        if sense >= 0 and high - t > _WAVERS:
+            cuts[count] = high_at
+            count += high_at > 0
+            sense, low, low_at = -1, t, k
+        elif sense <= 0 and t - low > _WAVERS:
+            cuts[count] = low_at
+            count += low_at > 0
+            sense, high, high_at = 1, t, k
+    cuts[count] = n - 1
+    return count + 1
+
+
+@inner
+def _fit_arc(chain, begin, count, sample):  # type: ignore[no-untyped-def]
+    """Fit an ellipse to a part of a chain. Returns whether it fits, whether that is in doubt, and which point is worst."""
+    m = min(count, _FITTED)
+    strong = 0.0
+    for k in range(m):
+        i = chain.order[begin + k * (count - 1) // (m - 1)]
+        sample.x[k], sample.y[k], sample.nx[k], sample.ny[k] = chain.x[i], chain.y[i], chain.nx[i], chain.ny[i]
+        strong += chain.clear[i]
+    strong /= m
+    if not direct_ellipse(sample.x, sample.y, sample.nx, sample.ny, m, sample.conic, sample.shape):
+        return False, True, count // 2
+    worst, at, ss = 0.0, count // 2, 0.0
+    for k in range(m):
+        e, _, _ = from_rim(sample.x[k], sample.y[k], sample.shape)
+        ss += e * e
+        if abs(e) > worst:
+            worst, at = abs(e), k * (count - 1) // (m - 1)
+    limit = 0.4 + 1.0 / max(strong, 1.0) + 0.003 * min(sample.shape[3], 200.0)
+    rms = math.sqrt(ss / m)
+    # A half ellipse and its chord nearly make a whole one: both ways are followed.
+    return rms <= limit and worst <= 3.0 * limit, rms > 0.1 + 2.2 / max(strong, 1.0), at
+
+
+@inner
+def _split(turned, a, b, at):  # type: ignore[no-untyped-def]
+    """Where to split the places a .. b - 1 of a chain: at a corner if there is one, else near `at`. Returns where the left part
+    ends, where the right one begins, and whether it is a corner."""
+    sharp, where = 0.0, -1
+    for k in range(a + 3, b - 3):
+        bent = abs(turned[k + 3] - turned[k - 3])
+        if bent > sharp:
+            sharp, where = bent, k
+    if sharp > 0.5 and sharp > 2.5 * abs(turned[b - 1] - turned[a]) * 7 / (b - a):
+        return where - 1, where + 2, True
+    at = min(max(a + at, a + _LEAST), b - _LEAST)
+    return at, at, False
+
+
+@inner
+def _add_arc(chain, begin, count, turn, shape, made, output):  # type: ignore[no-untyped-def]
+    """Add an arc as number `made`."""
+    sign = 1.0 if turn > 0 else -1.0
+    arcs, samples = output.arcs, output.samples
+    arcs[0, made], arcs[1, made], arcs[2, made] = sign, count, abs(turn)
+    # The chain runs with the brighter side on its left: round a dark shape the outward normal turns up, round a bright one down.
+    i = chain.order[begin] if sign > 0 else chain.order[begin + count - 1]
+    arcs[3, made] = math.atan2(sign * chain.ny[i], sign * chain.nx[i])
+    for k in range(5):
+        arcs[4 + k, made] = shape[k]
+    for k in range(SAMPLES):
+        i = chain.order[begin + k * (count - 1) // (SAMPLES - 1)]
+        samples[made, 0, k], samples[made, 1, k] = chain.x[i], chain.y[i]
+        samples[made, 2, k], samples[made, 3, k] = chain.nx[i], chain.ny[i]
+    output.first[made], output.last[made] = begin, begin + count
+
+
+@kernel
+def _cut(chain, start, output):  # type: ignore[no-untyped-def]
+    """Cut all chains into arcs; returns how many."""
     longest = 1
     for i in range(start.size - 1):
         longest = max(longest, start[i + 1] - start[i])
-    turned = np.empty(longest)
-    cuts = np.empty(longest + 1, np.int64)
+    turned, cuts = np.empty(longest), np.empty(longest + 1, np.int64)
     stack = np.empty((longest + 4, 2), np.int64)
-    px, py, pu, pv = np.empty(_FITTED), np.empty(_FITTED), np.empty(_FITTED), np.empty(_FITTED)
-    shape, conic = np.empty(7), np.empty(6)
+    sample = ArcSample(
+        np.empty(_FITTED), np.empty(_FITTED), np.empty(_FITTED), np.empty(_FITTED), np.empty(7), np.empty(6)
+    )  # fmt: skip
     made = 0
-    for chain in range(start.size - 1):
-        begin, n = start[chain], start[chain + 1] - start[chain]
+    for number in range(start.size - 1):
+        begin, n = start[number], start[number + 1] - start[number]
         if n < _LEAST:
             continue
-        turned[0] = 0.0
-        for k in range(1, n):
-            i, j = order[begin + k - 1], order[begin + k]
-            turned[k] = turned[k - 1] + nearly_atan2(nx[i] * ny[j] - ny[i] * nx[j], nx[i] * nx[j] + ny[i] * ny[j])
-        # Where the turning comes back from its extremes by more than directions waver.
-        count = 0
-        low, high, low_at, high_at, sense = 0.0, 0.0, 0, 0, 0
-        for k in range(1, n):
-            t = turned[k]
-            if t > high:
-                high, high_at = t, k
-            if t < low:
-                low, low_at = t, k
-            if sense >= 0 and high - t > _WAVERS:
-                cuts[count] = high_at
-                count += high_at > 0
-                sense, low, low_at = -1, t, k
-            elif sense <= 0 and t - low > _WAVERS:
-                cuts[count] = low_at
-                count += low_at > 0
-                sense, high, high_at = 1, t, k
-        cuts[count] = n - 1
-        count += 1
-        from_place = 0
-        top = 0
-        for k in range(count):
+        from_place, top = 0, 0
+        for k in range(_cut_at_inflections(chain, begin, n, turned, cuts)):
             if cuts[k] > from_place:
                 stack[top, 0], stack[top, 1] = from_place, cuts[k] + 1
                 top += 1
@@ -244,65 +338,22 @@ def _cut(order, start, x, y, nx, ny, clear, arcs, samples, first, last):  # type
         while top > 0:
             top -= 1
             a, b = stack[top, 0], stack[top, 1]
-            n_here = b - a
+            count = b - a
             turn = turned[b - 1] - turned[a]
-            if n_here < _LEAST or abs(turn) < _STRAIGHT:
+            if count < _LEAST or abs(turn) < _STRAIGHT:
                 continue
-            m = min(n_here, _FITTED)
-            strong = 0.0
-            for k in range(m):
-                i = order[begin + a + k * (n_here - 1) // (m - 1)]
-                px[k], py[k], pu[k], pv[k] = x[i], y[i], nx[i], ny[i]
-                strong += clear[i]
-            strong /= m
-            good = direct_ellipse(px, py, pu, pv, m, conic, shape)
-            worst, at, doubtful = 0.0, n_here // 2, True
-            if good:
-                ss = 0.0
-                for k in range(m):
-                    e, _, _ = from_rim(px[k], py[k], shape)
-                    ss += e * e
-                    if abs(e) > worst:
-                        worst, at = abs(e), k * (n_here - 1) // (m - 1)
-                limit = 0.4 + 1.0 / max(strong, 1.0) + 0.003 * min(shape[3], 200.0)
-                rms = math.sqrt(ss / m)
-                good = rms <= limit and worst <= 3.0 * limit
-                # A half ellipse and its chord nearly make a whole one: both ways are followed.
-                doubtful = rms > 0.1 + 2.2 / max(strong, 1.0)
-            if n_here >= 2 * _LEAST and (doubtful or not good):
-                # At a corner, if there is one.
-                sharp, where = 0.0, -1
-                for k in range(a + 3, b - 3):
-                    bent = abs(turned[k + 3] - turned[k - 3])
-                    if bent > sharp:
-                        sharp, where = bent, k
-                at = min(max(a + at, a + _LEAST), b - _LEAST)
-                left, right = at, at
-                corner = sharp > 0.5 and sharp > 2.5 * abs(turn) * 7 / n_here
-                if corner:
-                    left, right = where - 1, where + 2
+            good, doubtful, at = _fit_arc(chain, begin + a, count, sample)
+            if count >= 2 * _LEAST and (doubtful or not good):
+                left, right, corner = _split(turned, a, b, at)
                 if top + 2 < stack.shape[0] and (corner or not good):
                     stack[top, 0], stack[top, 1] = a, left
                     stack[top + 1, 0], stack[top + 1, 1] = right, b
                     top += 2
             if not good:
                 continue
-            if made >= arcs.shape[1]:
+            if made >= output.first.size:
                 return made
-            arcs[0, made] = 1.0 if turn > 0 else -1.0
-            arcs[1, made], arcs[2, made] = n_here, abs(turn)
-            # The chain runs with the brighter side on its left: round a dark shape the outward normal turns up, round a
-            # bright one down.
-            sign = arcs[0, made]
-            i = order[begin + a] if sign > 0 else order[begin + b - 1]
-            arcs[3, made] = math.atan2(sign * ny[i], sign * nx[i])
-            for k in range(5):
-                arcs[4 + k, made] = shape[k]
-            for k in range(SAMPLES):
-                i = order[begin + a + k * (n_here - 1) // (SAMPLES - 1)]
-                samples[made, 0, k], samples[made, 1, k] = x[i], y[i]
-                samples[made, 2, k], samples[made, 3, k] = nx[i], ny[i]
-            first[made], last[made] = begin + a, begin + b
+            _add_arc(chain, begin + a, count, turn, sample.shape, made, output)
             made += 1
     return made
 
@@ -335,7 +386,7 @@ def cut_arcs(order: Any, start: Any, x: Any, y: Any, nx: Any, ny: Any, clear: An
     room = max(2 * len(order) // _LEAST + 1, 1)
     arcs, samples = np.empty((9, room)), np.empty((room, 4, SAMPLES))
     first, last = np.empty(room, np.int64), np.empty(room, np.int64)
-    made = _cut(order, start, x, y, nx, ny, clear, arcs, samples, first, last)
+    made = _cut(Chain(order, x, y, nx, ny, clear), start, ArcOutput(arcs, samples, first, last))
     best = np.argsort(-arcs[1, :made], kind="stable")[:most]
     sign, count, turn, begins = (arcs[k, best] for k in range(4))
     return Arcs(sign, count, turn, begins, arcs[4:9, best].T.copy(), samples[best], first[best], last[best])
@@ -417,7 +468,7 @@ def _pair(sign, count, turn, begins, shape, samples, least, most, flattest, seen
                 if not direct_ellipse(x, y, nx, ny, 2 * SAMPLES, conic, found):
                     continue
             else:
-                taken(shape[i], found)
+                pack_ellipse(shape[i], found)
             a, b = found[2], found[3]
             if not (b >= least and a <= most and b >= flattest * a):
                 continue

@@ -8,27 +8,48 @@ a tangent tells against a circle: the side of a square does so, and of a bar wit
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
-from lucid_finch.core.errors import Cancelled
-from lucid_finch.core.numerics.fitting.angles import share_of_turn
-from lucid_finch.core.numerics.fitting.curve_refinement import moved_rims
+from lucid_finch.core.numerics.fitting.angles import normalized_angle
+from lucid_finch.core.numerics.fitting.curve_refinement import refine_curves
+from lucid_finch.core.numerics.fitting.rim_support import (
+    AWAY,
+    BESIDE,
+    MOST_PARTS,
+    ON,
+    STRETCHES,
+    WINDOW,
+    Density,
+    Filed,
+    Rims,
+    clear_sections,
+    copied,
+    counts_as_leaving,
+    density_at,
+    likely_rims,
+    mark_on_rim,
+    new_marks,
+    new_output,
+    new_sections,
+    points_leaving,
+    rims_of,
+    run_rows,
+    share_covered,
+    systematic_residual,
+    within_rim,
+    within_tangent,
+)
 from lucid_finch.core.numerics.hough.circle_votes import Centres
-from lucid_finch.core.numerics.hough.tiles import TILE, tiled
-from lucid_finch.core.numerics.profiles.normal_profiles import cross_sections
-from lucid_finch.core.numerics.runtime.compiling import helper, inner, kernel, reduction
-from lucid_finch.core.numerics.runtime.threads import cancelled_here
+from lucid_finch.core.numerics.hough.tiles import TILE
+from lucid_finch.core.numerics.runtime.compiling import inner, kernel, reduction
 
 Floats = NDArray[np.float32]
-
 _AGREES = 0.36
 """Radians by which a gradient may differ from the radius."""
-
 _WHOLE = 0.8
 """Share of a rim from which on it leaves no votes for another of its size beside it."""
 _MOSTLY = 0.65
@@ -38,125 +59,12 @@ _LARGE = 80.0
 _FEWER = 6
 _FEW = 0.7
 """Points a px of what must be seen of a rim below which there is no use in laying a circle through them."""
-
-WINDOW = 0.6
-"""Radians of a rim over which a side of a polygon would be straight."""
-
-COLUMNS = ("x", "y", "radius", "sign", "coverage", "fidelity", "rms", "crowd", "count", "turning", "stray")
+COLUMNS = ("x", "y", "radius", "sign", "coverage", "fidelity", "rms", "density", "count", "turning", "systematic_residual")
 """sign: 1 where it is brighter outside. coverage: share of the rim with points. fidelity: share of the points of the rim's
-chains that lie on it, of those and of what leaves it smoothly, which counts the less the more of the rim is seen. crowd: edge
+chains that lie on it, of those and of what leaves it smoothly, which counts the less the more of the rim is seen. density: edge
 points a pixel along the rim. turning: how much of the turn that a circle makes the gradient makes along the rim; 1 for a circle,
 0 for straight sides that touch it. stray: px that stretches of the rim lie off it in the mean, beyond what the scatter within
 them explains."""
-
-
-@dataclass(frozen=True)
-class Filed:
-    """Edge points by tiles, with what a rim asks of them."""
-
-    x: Floats
-    y: Floats
-    nx: Floats
-    ny: Floats
-    chain: NDArray[np.int32]
-    along: NDArray[np.int32]
-    """Place along all chains, one after the other; no two chains are neighbours."""
-    order: NDArray[np.int32]
-    first: NDArray[np.int64]
-    across: int
-    down: int
-    chains: int
-
-    @property
-    def table(self) -> PointTable:
-        """As kernels take it."""
-        return PointTable(
-            self.x, self.y, self.nx, self.ny, self.chain, self.along, self.first, int(self.across), int(self.down)
-        )  # fmt: skip
-
-
-def filed_points(
-    x: Floats, y: Floats, nx: Floats, ny: Floats, chain: NDArray[np.int32], along: NDArray[np.int32], size: tuple[int, int]
-) -> Filed:
-    """The points of an image of that width and height, filed by place."""
-    tiles = tiled(x, y, size)
-    by = tiles.order
-    across, down, chains = tiles.across, tiles.down, int(chain.max(initial=0)) + 1
-    return Filed(x[by], y[by], nx[by], ny[by], chain[by], along[by], by, tiles.first, across, down, chains)
-
-
-_OFF_LARGE = (1.1, 0.006)
-_OFF_SMALL = (0.35, 0.11)
-"""px, and px a px of radius, that a point may lie off a rim: a little more on large ones, which are seldom perfect; less on small
-ones. The lesser of both holds."""
-
-
-@helper
-def within_rim(radius):  # type: ignore[no-untyped-def]
-    """px that a point may lie off a rim."""
-    return min(_OFF_LARGE[0] + _OFF_LARGE[1] * radius, _OFF_SMALL[0] + _OFF_SMALL[1] * radius)
-
-
-def rim_tolerance(radius: NDArray[np.float64]) -> NDArray[np.float64]:
-    """The same for many rims."""
-    return np.minimum(_OFF_LARGE[0] + _OFF_LARGE[1] * radius, _OFF_SMALL[0] + _OFF_SMALL[1] * radius)
-
-
-@helper
-def within_tangent(radius):  # type: ignore[no-untyped-def]
-    """px by which the tangent of a chain that has left a rim may miss the rim, for the chain to have left it smoothly."""
-    return 1.0 + 0.08 * radius
-
-
-ON, BESIDE, AWAY = 1, 2, 3
-
-
-@helper
-def left_from(place, state, mark):  # type: ignore[no-untyped-def]
-    """Points by which a chain goes on along a tangent where it leaves a rim at `place`. `state`: for each place along the
-    chains, four times the number of the rim and whether the point lies on it, beside it or farther away."""
-    left = 0
-    for step in (-1, 1):
-        at = place + step
-        while at >= 0 and (state[at] == 4 * mark + BESIDE or state[at] == 4 * mark + AWAY):
-            left += state[at] == 4 * mark + AWAY
-            state[at] = 0
-            at += step
-    return left
-
-
-@helper
-def counts_as_leaving(coverage):  # type: ignore[no-untyped-def]
-    """How much what leaves a rim tells against it: nothing where nearly all of it is seen, a wire that touches a whole disc."""
-    return min(max((1.0 - coverage) / 0.3, 0.0), 1.0)
-
-
-STRETCHES = 24
-"""Of a rim, whose mean distances are compared with the scatter within them."""
-MOST_PARTS = 1024
-"""Of a rim, each covered or not."""
-_ROWS = 200
-"""Candidates that are fitted between two looks at whether to go on."""
-_ALIKE = 4.2
-"""Neighbouring points err alike: so many count as one."""
-
-
-@kernel
-def strayed(drift, drift2, count):  # type: ignore[no-untyped-def]
-    """px that the stretches of a rim lie off it beyond what their scatter explains, from sums of distances and squares."""
-    within, free, between, seen = 0.0, 0.0, 0.0, 0.0
-    for k in range(STRETCHES):
-        if count[k] >= 3:
-            within += drift2[k] - drift[k] * drift[k] / count[k]
-            free += count[k] - 1
-            between += drift[k] * drift[k] / count[k]
-            seen += count[k]
-    scatter = within / max(free, 1.0)
-    used = 0
-    for k in range(STRETCHES):
-        if count[k] >= 3:
-            used += 1
-    return math.sqrt(max(between - used * _ALIKE * scatter, 0.0) / max(seen, 1.0))
 
 
 @kernel
@@ -200,14 +108,6 @@ def _ring(x, y, first, across, down, cx, cy, low, high, each, out):  # type: ign
     return found
 
 
-@kernel
-def copied(x, y, nx, ny, chosen, count, cx, cy, near):  # type: ignore[no-untyped-def]
-    """Some points seen from (cx, cy) and their gradients, side by side: what is looked at often."""
-    for k in range(count):
-        i = chosen[k]
-        near[0, k], near[1, k], near[2, k], near[3, k] = x[i] - cx, y[i] - cy, nx[i], ny[i]
-
-
 @reduction
 def _meeting(x, y, nx, ny, cx, cy, aside):  # type: ignore[no-untyped-def]
     """Normal equations of the place where the lines along gradients meet, from those that pass within about `aside` of (cx, cy):
@@ -245,7 +145,7 @@ def _distances(x, y, nx, ny, cx, cy, span, out):  # type: ignore[no-untyped-def]
 
 
 @reduction
-def _pulls(x, y, nx, ny, cx, cy, radius, sign, tolerance):  # type: ignore[no-untyped-def]
+def _normal_equations(x, y, nx, ny, cx, cy, radius, sign, tolerance):  # type: ignore[no-untyped-def]
     """Sums over the points within `tolerance` of a circle that look along its radius: how many, their unit vectors, distances
     from the circle, products of the vectors, and of vectors and distances."""
     n = np.int32(0)
@@ -272,14 +172,14 @@ def _pulls(x, y, nx, ny, cx, cy, radius, sign, tolerance):  # type: ignore[no-un
 
 
 @kernel
-def _settled(x, y, nx, ny, guess, sign, least_seen, furthest2):  # type: ignore[no-untyped-def]
+def _gauss_newton(x, y, nx, ny, guess, sign, least_seen, furthest2):  # type: ignore[no-untyped-def]
     """The circle through points about its centre, by Gauss-Newton in ever narrower bands around it: whether there is one, by how
     much its centre lies off, its radius."""
     mx, my, radius = 0.0, 0.0, guess
     sound = True
     for again in range(7):
         tolerance = max((3.0, 2.2, 1.6, 0.0, 0.0, 0.0, 0.0)[again], within_rim(radius))
-        n, sx, sy, sr, xx, xy, yy, ex, ey = _pulls(
+        n, sx, sy, sr, xx, xy, yy, ex, ey = _normal_equations(
             x, y, nx, ny, np.float32(mx), np.float32(my), np.float32(radius), np.float32(sign), np.float32(tolerance)
         )
         if n < max(6.0, _FEW * least_seen * 2 * math.pi * radius):
@@ -305,57 +205,6 @@ def _settled(x, y, nx, ny, guess, sign, least_seen, furthest2):  # type: ignore[
     return sound, mx, my, radius
 
 
-class PointTable(NamedTuple):
-    """Edge points by tiles, as kernels take them."""
-
-    x: Any
-    y: Any
-    nx: Any
-    ny: Any
-    chain: Any
-    along: Any
-    first: Any
-    across: int
-    down: int
-
-
-class Density(NamedTuple):
-    """Edge points per pixel in square blocks, row by row."""
-
-    values: Any
-    block: int
-    columns: int
-
-
-class Marks(NamedTuple):
-    """What is noted of chains and points while a rim is measured, by the number of the rim."""
-
-    stamp: Any
-    seen_by: Any
-    state: Any
-
-
-class Sections(NamedTuple):
-    """Sums along a rim: by parts of it, and by stretches."""
-
-    covered: Any
-    leaning: Any
-    many: Any
-    drift: Any
-    drift2: Any
-    count: Any
-
-
-class Output(NamedTuple):
-    """Rims as they are found, and their points."""
-
-    columns: Any
-    made: Any
-    start: Any
-    support: Any
-    place: Any
-
-
 class Circle(NamedTuple):
     """Centre, radius (px), and 1 where it is brighter outside."""
 
@@ -371,61 +220,6 @@ class Search(NamedTuple):
     least: float
     most: float
     coverage: float
-
-
-@inner
-def new_sections():  # type: ignore[no-untyped-def]
-    """Work arrays for the sums along one rim."""
-    return Sections(
-        np.zeros(MOST_PARTS, np.uint8), np.zeros(MOST_PARTS), np.zeros(MOST_PARTS), np.zeros(STRETCHES), np.zeros(STRETCHES),
-        np.zeros(STRETCHES),
-    )  # fmt: skip
-
-
-@inner
-def clear_sections(sections, parts):  # type: ignore[no-untyped-def]
-    """Set the sums of the first `parts` parts, and of all stretches, to zero."""
-    for k in range(parts):
-        sections.covered[k] = 0
-        sections.leaning[k] = 0.0
-        sections.many[k] = 0.0
-    for k in range(STRETCHES):
-        sections.drift[k], sections.drift2[k], sections.count[k] = 0.0, 0.0, 0.0
-
-
-@helper
-def density_at(x, y, density):  # type: ignore[no-untyped-def]
-    """Edge points per pixel around a place."""
-    return density.values[int(max(y, 0)) // density.block * density.columns + int(max(x, 0)) // density.block]
-
-
-@helper
-def mark_on_rim(i, points, mark, marks):  # type: ignore[no-untyped-def]
-    """Note that point i is on the rim number `mark`."""
-    chain = points.chain[i]
-    if marks.stamp[chain] != mark:
-        marks.stamp[chain] = mark
-        marks.seen_by[chain] = 0
-    marks.seen_by[chain] += 1
-    marks.state[points.along[i]] = 4 * mark + ON
-
-
-@inner
-def share_covered(covered, parts):  # type: ignore[no-untyped-def]
-    """Share of the parts of a rim that hold points."""
-    filled = 0
-    for k in range(parts):
-        filled += covered[k]
-    return filled / parts
-
-
-@inner
-def points_leaving(points, support, begin, held, mark, state):  # type: ignore[no-untyped-def]
-    """Points by which chains continue along a tangent where they leave a rim."""
-    leaving = 0
-    for k in range(begin, begin + held):
-        leaving += left_from(points.along[support[k]], state, mark)
-    return leaving
 
 
 @inner
@@ -497,14 +291,14 @@ def _circle_support(points, chosen, ring, circle, parts, mark, density, marks, s
     """Collects the points on a circle and their sums along it; how many, the sum of squared distances, the density there."""
     tolerance = within_rim(circle.radius)
     begin, room = output.start[output.made[0]], output.support.size
-    held, ss, crowd = 0, 0.0, 0.0
+    held, ss, dense = 0, 0.0, 0.0
     for k in range(ring):
         i = chosen[k]
         dx, dy = points.x[i] - circle.x, points.y[i] - circle.y
         d = math.sqrt(dx * dx + dy * dy)
         outward = circle.sign * (dx * points.nx[i] + dy * points.ny[i])
         if abs(d - circle.radius) <= tolerance and outward > 0.9358968 * d:
-            turned = share_of_turn(dy, dx)
+            turned = normalized_angle(dy, dx)
             slot = int(turned * parts) % parts
             stretch = int(turned * STRETCHES) % STRETCHES
             sections.drift[stretch] += d - circle.radius
@@ -518,8 +312,8 @@ def _circle_support(points, chosen, ring, circle, parts, mark, density, marks, s
             held += 1
             ss += (d - circle.radius) ** 2
             mark_on_rim(i, points, mark, marks)
-            crowd += density_at(points.x[i], points.y[i], density)
-    return held, ss, crowd
+            dense += density_at(points.x[i], points.y[i], density)
+    return held, ss, dense
 
 
 @inner
@@ -568,7 +362,7 @@ def _settle_circle(points, guess, slack, search, chosen, beside):  # type: ignor
         points.x, points.y, points.first, points.across, points.down, guess.x, guess.y, low, guess.radius + wide, 1, chosen
     )  # fmt: skip
     copied(points.x, points.y, points.nx, points.ny, chosen, ring, guess.x, guess.y, beside)
-    sound, x, y, radius = _settled(
+    sound, x, y, radius = _gauss_newton(
         beside[0, :ring], beside[1, :ring], beside[2, :ring], beside[3, :ring], guess.radius, guess.sign, search.coverage,
         4 * slack * slack + 9,
     )  # fmt: skip
@@ -585,7 +379,7 @@ def _measure_circle(points, circle, search, density, marks, mark, sections, outp
     )  # fmt: skip
     parts = min(max(int(2 * math.pi * radius / 1.5), 16), MOST_PARTS)
     clear_sections(sections, parts)
-    held, ss, crowd = _circle_support(points, chosen, ring, circle, parts, mark, density, marks, sections, output)
+    held, ss, dense = _circle_support(points, chosen, ring, circle, parts, mark, density, marks, sections, output)
     begin = output.start[output.made[0]]
     if held < 6 or begin + held > output.support.size:
         return True
@@ -602,8 +396,8 @@ def _measure_circle(points, circle, search, density, marks, mark, sections, outp
         return True
     out[0, n], out[1, n], out[2, n], out[3, n] = circle.x, circle.y, radius, circle.sign
     out[4, n], out[5, n] = coverage, held / (held + leaving * counts_as_leaving(coverage))
-    out[6, n], out[7, n], out[8, n] = math.sqrt(ss / max(held - 3, 1)), crowd / held, held
-    out[9, n], out[10, n] = turning, strayed(sections.drift, sections.drift2, sections.count)
+    out[6, n], out[7, n], out[8, n] = math.sqrt(ss / max(held - 3, 1)), dense / held, held
+    out[9, n], out[10, n] = turning, systematic_residual(sections.drift, sections.drift2, sections.count)
     output.made[0] = n + 1
     output.start[n + 1] = begin + held
     if coverage > _MOSTLY and out[5, n] > 0.9 and turning > 0.8 and out[10, n] < 0.3:
@@ -669,30 +463,8 @@ def _fit_circles(points, cells, from_row, to_row, search, density, marks, free, 
                     return
 
 
-@dataclass(frozen=True)
-class Rims:
-    """One entry a rim in each column; the points of each."""
-
-    columns: dict[str, NDArray[np.float64]]
-    start: NDArray[np.int64]
-    support: NDArray[np.int32]
-    """Indices into the points as they were given."""
-    place: NDArray[np.float64]
-    """How far round the rim each point lies, 0 to 1."""
-
-    def __len__(self) -> int:
-        return len(self.start) - 1
-
-    def points_of(self, rows: NDArray[np.int64]) -> tuple[NDArray[np.int32], NDArray[np.int64]]:
-        """Points of some rows, and the place among these of the one that each belongs to."""
-        count = np.diff(self.start)[rows]
-        first = np.cumsum(count) - count
-        owner = np.repeat(np.arange(len(rows)), count)
-        return self.support[np.repeat(self.start[rows] - first, count) + np.arange(len(owner))], owner
-
-
 def fit_circles(
-    filed: Filed, centres: Centres, radius: tuple[float, float], least_seen: float, density: Floats, block: int, most: int = 4000
+    filed: Filed, centres: Centres, radius: tuple[float, float], least_seen: float, density: Density, most: int = 4000
 ) -> Rims:
     """Circles around the centres whose rims are seen at least to the share `least_seen`. Raises `Cancelled`."""
     output = new_output(len(COLUMNS), most, len(filed.x))
@@ -700,107 +472,12 @@ def fit_circles(
     free = np.ones(max(len(filed.x), 1), np.bool_)
     cells = np.array([centres.x, centres.y, centres.low, centres.high, centres.unsure], np.float64)
     search = Search(float(radius[0]), float(radius[1]), float(least_seen))
-    run_rows(
-        lambda first, last: _fit_circles(
-            filed.table, cells, first, last, search, Density(np.ascontiguousarray(density.ravel()), block, density.shape[1]),
-            marks, free, output,
-        ),
-        len(centres.x),
-        marks,
-    )  # fmt: skip
+
+    def fit(first: int, last: int) -> None:
+        _fit_circles(filed.table, cells, first, last, search, density, marks, free, output)
+
+    run_rows(fit, len(centres.x), marks)
     return rims_of(filed, output, COLUMNS)
-
-
-def new_output(columns: int, most: int, points: int) -> Output:
-    """Room for `most` rims, found from so many points."""
-    support = np.empty(max(8 * points, 4096), np.int32)
-    closeness = np.zeros(len(support), np.float32)
-    return Output(np.empty((columns, most)), np.zeros(1, np.int64), np.zeros(most + 1, np.int64), support, closeness)
-
-
-def new_marks(filed: Filed) -> Marks:
-    """Room for what is noted of the chains and points."""
-    return Marks(
-        np.zeros(filed.chains, np.int64), np.zeros(filed.chains, np.int32),
-        np.zeros(int(filed.along.max(initial=0)) + 2, np.int64),
-    )  # fmt: skip
-
-
-def run_rows(work: Callable[[int, int], None], count: int, marks: Marks) -> None:
-    """Call `work(first, last)` for some rows at a time, so that it can be cancelled. Raises `Cancelled`."""
-    cancelled = cancelled_here()
-    for first in range(0, count, _ROWS):
-        if cancelled is not None and cancelled():
-            raise Cancelled()
-        marks.stamp[:], marks.state[:] = 0, 0
-        work(first, min(first + _ROWS, count))
-
-
-def rims_of(filed: Filed, output: Output, columns: Sequence[str]) -> Rims:
-    """The rims that were found."""
-    n = int(output.made[0])
-    used = int(output.start[n])
-    values = {name: output.columns[k, :n].copy() for k, name in enumerate(columns)}
-    place = output.place[:used].astype(float)
-    return Rims(values, output.start[: n + 1].copy(), filed.order[output.support[:used]], place)
-
-
-def shared_points(start: NDArray[np.int64], support: NDArray[np.int32]) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
-    """Pairs of rows that have points in common, and the share of the smaller one's points that are."""
-    count = np.diff(start)
-    owner = np.repeat(np.arange(len(count)), count)
-    by_point = np.argsort(support, kind="stable")
-    points, owners = support[by_point], owner[by_point]
-    pairs: list[Any] = []
-    # Points of many owners give all pairs of them: neighbours in the order at every distance.
-    away = 1
-    while True:
-        same = np.flatnonzero(points[away:] == points[:-away]) if away < len(points) else np.empty(0, np.int64)
-        if not len(same) or away > 40:
-            break
-        pairs.append(np.stack([owners[same], owners[same + away]], axis=1))
-        away += 1
-    if not pairs:
-        return np.empty((0, 2), np.int64), np.empty(0)
-    joined = np.sort(np.concatenate(pairs), axis=1)
-    keys, times = np.unique(joined[:, 0] * len(count) + joined[:, 1], return_counts=True)
-    found = np.stack([keys // len(count), keys % len(count)], axis=1)
-    return found, times / np.minimum(count[found[:, 0]], count[found[:, 1]])
-
-
-@kernel
-def _own(order, start, support, place, parts, taken, covered, out):  # type: ignore[no-untyped-def]
-    for k in range(order.size):
-        row = order[k]
-        n = parts[row]
-        for j in range(n):
-            covered[j] = 0
-        for j in range(start[row], start[row + 1]):
-            i = support[j]
-            if taken[i] == 0:
-                taken[i] = 1
-                covered[min(int(place[j] * n), n - 1)] = 1
-        total = 0
-        for j in range(n):
-            total += covered[j]
-        out[row] = total / n
-
-
-def own_coverage(rims: Rims, around: NDArray[np.float64], merit: NDArray[np.float64]) -> NDArray[np.float64]:
-    """Share of each rim, `around` px long, seen by points that no rim of more merit has."""
-    out = np.zeros(len(rims))
-    if not len(rims):
-        return out
-    parts = np.clip((around / 1.5).astype(np.int64), 16, 1024)
-    taken = np.zeros(int(rims.support.max(initial=0)) + 1, np.uint8)
-    order = np.argsort(-merit, kind="stable")
-    _own(order, rims.start, rims.support, rims.place, parts, taken, np.zeros(1024, np.uint8), out)
-    return out
-
-
-def likely_rims(columns: dict[str, NDArray[np.float64]]) -> NDArray[np.bool_]:
-    """Which rims are worth being measured closely."""
-    return np.asarray((columns["fidelity"] > 0.5) & (columns["turning"] > 0.35) & (columns["coverage"] > 0.3))
 
 
 def refine_circles(pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: Floats, y: Floats, rims: Rims, sigma: float) -> Rims:
@@ -809,72 +486,10 @@ def refine_circles(pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: Floa
     c = dict(rims.columns)
     likely = likely_rims(c)
     shape = np.stack([c["x"], c["y"], c["radius"], c["radius"], np.zeros(len(rims))], axis=1)
-    moved = moved_rims(pixels, mask, x, y, rims.start, rims.support, shape, c["sign"], c["rms"], 3, likely, sigma)
+    moved = refine_curves(pixels, mask, x, y, rims.start, rims.support, shape, c["sign"], c["rms"], 3, likely, sigma)
     for k, name in enumerate(("x", "y", "radius")):
         c[name], c[f"{name}_std"] = moved.shape[:, k], moved.std[:, k]
     c["contrast"], c["blur2"] = moved.contrast, moved.blur2
     owner = np.repeat(np.arange(len(rims)), np.diff(rims.start))
     place = np.arctan2(y[rims.support] - c["y"][owner], x[rims.support] - c["x"][owner]) / (2 * np.pi) % 1.0
     return replace(rims, columns=c, place=place)
-
-
-_RAYS = 64
-_CLEAR = 6.0
-"""A rim around a place must stand out by so many times what chance makes: many are tried."""
-
-
-@dataclass(frozen=True)
-class SeenRim:
-    """What a rim around a place looks like, whatever its radius."""
-
-    x: float
-    y: float
-    radius: float
-    sign: float
-    slope: float
-    """Mean gradient across the rim where it is seen, grey levels per px."""
-    coverage: float
-
-
-def rim_profile(
-    pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: float, y: float, most: float, sigma: float
-) -> SeenRim | None:
-    """The clearest rim around a place up to a radius of `most` px; None where nothing stands out of the noise.
-
-    The mean gradient along the normal of every circle is held against what such a mean scatters by; the centre is looked for
-    some px around the place, ever more finely.
-    """
-    turns = np.linspace(0, 2 * np.pi, _RAYS + 1)[:-1]
-    cos, sin = np.cos(turns), np.sin(turns)
-    best, best_slope = (0.0, x, y, 0.0), np.zeros(_RAYS)
-    spread = 0.0
-    for step in (3.0, 1.5, 0.75):
-        _, middle_x, middle_y, radius = best
-        radii = np.arange(4.0, max(most, 6.0), 1.0) if radius == 0.0 else np.maximum(radius + np.arange(-4, 5) * step / 3, 3.0)
-        enough = np.minimum(_RAYS, 2 * np.pi * radii / (2 * sigma))
-        for i in (0, -1, 1):
-            for j in (0, -1, 1):
-                at_x, at_y = middle_x + i * step, middle_y + j * step
-                r = np.repeat(radii, _RAYS)
-                u, v = np.tile(cos, len(radii)), np.tile(sin, len(radii))
-                slope = cross_sections(pixels, mask, at_x + r * u, at_y + r * v, u, v, (max(sigma, 1.0),)).slope
-                slope = slope.reshape(len(radii), _RAYS)
-                seen = np.isfinite(slope)
-                n = seen.sum(axis=1)
-                mean = np.where(seen, slope, 0.0).sum(axis=1) / np.maximum(n, 1)
-                if spread == 0.0:
-                    off = np.where(seen, slope - mean[:, None], np.nan)[n >= _RAYS // 4]
-                    spread = float(1.4826 * np.nanmedian(np.abs(off))) if np.isfinite(off).any() else 1.0
-                    spread = max(spread, 1e-6)
-                clear = np.where(n >= _RAYS // 4, np.abs(mean) * np.sqrt(enough * n / _RAYS) / spread, 0.0)
-                k = int(np.argmax(clear))
-                if clear[k] > best[0]:
-                    best = (float(clear[k]), at_x, at_y, float(radii[k]))
-                    best_slope = np.where(seen[k], slope[k], 0.0)
-    if best[0] < _CLEAR:
-        return None
-    sign = float(np.sign(best_slope.mean()))
-    # Neighbouring rays see nearly the same: their mean tells where the rim is there.
-    rays = np.convolve(np.tile(sign * best_slope, 3), np.full(5, 0.2), "same")[_RAYS : 2 * _RAYS]
-    there = rays > 0.5 * np.quantile(rays, 0.9)
-    return SeenRim(best[1], best[2], best[3], sign, float((sign * best_slope)[there].mean()), float(there.mean()))

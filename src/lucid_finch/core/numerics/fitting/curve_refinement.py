@@ -13,8 +13,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from lucid_finch.core.numerics.fitting.angles import share_of_turn
-from lucid_finch.core.numerics.profiles.normal_profiles import cross_sections, own_blur, weighted_sections, with_matched
+from lucid_finch.core.numerics.fitting.angles import normalized_angle
+from lucid_finch.core.numerics.fitting.small_systems import cholesky, cholesky_solve
+from lucid_finch.core.numerics.profiles.normal_profiles import matched_filter, matched_profiles, normal_profiles, own_blur
 from lucid_finch.core.numerics.runtime.compiling import kernel, reduction
 
 Floats = NDArray[np.float64]
@@ -36,7 +37,7 @@ _ALIKE = 1.75
 
 
 @kernel
-def taken(five, shape):  # type: ignore[no-untyped-def]
+def pack_ellipse(five, shape):  # type: ignore[no-untyped-def]
     """Centre, semi-axes and angle into a shape as `from_rim` wants it."""
     for k in range(5):
         shape[k] = five[k]
@@ -75,44 +76,12 @@ def moves(px, py, u, v, shape, free, basis):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def decomposed(m, n):  # type: ignore[no-untyped-def]
-    """Cholesky factor of the leading n by n part of m, in its lower half; False where it is not positive definite."""
-    good = True
-    for i in range(n):
-        for j in range(i + 1):
-            total = m[i, j]
-            for k in range(j):
-                total -= m[i, k] * m[j, k]
-            if i == j:
-                if total <= 1e-12:
-                    good = False
-                    total = 1.0
-                m[i, i] = math.sqrt(total)
-            else:
-                m[i, j] = total / m[j, j]
-    return good
-
-
-@kernel
-def substituted(m, r, n):  # type: ignore[no-untyped-def]
-    """Solve L L' z = r in place."""
-    for i in range(n):
-        for k in range(i):
-            r[i] -= m[i, k] * r[k]
-        r[i] /= m[i, i]
-    for i in range(n - 1, -1, -1):
-        for k in range(i + 1, n):
-            r[i] -= m[k, i] * r[k]
-        r[i] /= m[i, i]
-
-
-@kernel
 def _places(x, y, support, start, shapes, stride, begin, at_x, at_y, nx, ny, curved):  # type: ignore[no-untyped-def]
     """The places on each rim nearest to every so many of its points, from `begin` on, and the curvature there."""
     made = 0
     shape = np.empty(7)
     for row in range(shapes.shape[0]):
-        taken(shapes[row], shape)
+        pack_ellipse(shapes[row], shape)
         c, s = shape[5], shape[6]
         a2, b2 = shape[2] ** 2, shape[3] ** 2
         for j in range(start[row], start[row + 1], stride[row]):
@@ -139,7 +108,7 @@ def _even_places(x, y, support, start, shapes, begin, at_x, at_y, nx, ny, curved
     covered = np.zeros(int(2 * math.pi * longest) + 17, np.uint8)
     full = 2 * math.pi
     for row in range(shapes.shape[0]):
-        taken(shapes[row], shape)
+        pack_ellipse(shapes[row], shape)
         c, s = shape[5], shape[6]
         a, b = shape[2], shape[3]
         slots = int(full * max(a, b)) + 16
@@ -148,7 +117,7 @@ def _even_places(x, y, support, start, shapes, begin, at_x, at_y, nx, ny, curved
         for j in range(start[row], start[row + 1]):
             dx, dy = x[support[j]] - shape[0], y[support[j]] - shape[1]
             co, si = (dx * c + dy * s) / a, (dy * c - dx * s) / b
-            t = share_of_turn(si, co)
+            t = normalized_angle(si, co)
             half = _BESIDE / full * math.sqrt((co * co + si * si) / max((a * si) ** 2 + (b * co) ** 2, 1e-12))
             for k in range(int((t - half + 1.0) * slots), int((t + half + 1.0) * slots) + 1):
                 covered[k % slots] = 1
@@ -194,7 +163,7 @@ def _solved(  # type: ignore[no-untyped-def]
     parts = np.empty((5, longest))
     for row in range(start.size - 1):
         lo, hi = start[row], start[row + 1]
-        taken(shapes[row], shape)
+        pack_ellipse(shapes[row], shape)
         s = sign[row]
         n, steep, deep = 0, 0.0, 0.0
         for k in range(lo, hi):
@@ -230,8 +199,8 @@ def _solved(  # type: ignore[no-untyped-def]
                 m[i, i] += 1e-6
             if free == 5:
                 m[4, 4] += 1e-5 * used * shape[2] ** 2
-            decomposed(m, free)
-            substituted(m, right, free)
+            cholesky(m, free)
+            cholesky_solve(m, right, free)
             left[:count] = shift[:count]
             for i in range(free):
                 for k in range(count):
@@ -244,7 +213,7 @@ def _solved(  # type: ignore[no-untyped-def]
         for k in range(free):
             for i in range(free):
                 inverse[i] = 1.0 if i == k else 0.0
-            substituted(m, inverse, free)
+            cholesky_solve(m, inverse, free)
             std[row, k] = math.sqrt(max(inverse[k], 0.0))
         for k in range(4 if free == 5 else 3):
             shapes[row, k] += right[k]
@@ -255,7 +224,7 @@ def _solved(  # type: ignore[no-untyped-def]
 
 
 @dataclass(frozen=True)
-class Moved:
+class RefinedCurves:
     """One entry a rim."""
 
     shape: Floats
@@ -263,32 +232,32 @@ class Moved:
     std: Floats
     """(n, 5) standard deviations; of a circle the third stands for the radius."""
     contrast: Floats
-    told: NDArray[np.bool_]
-    """Whether the grey levels across it told where it is; else it stayed where it was."""
+    measured: NDArray[np.bool_]
+    """Whether the grey levels across it measured where it is; else it stayed where it was."""
     blur2: Floats
     """Squared blur of the image across it, px^2."""
 
 
-def moved_rims(
+def refine_curves(
     pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: Any, y: Any, start: NDArray[np.int64], support: NDArray[np.int32],
     shape: Floats, sign: Floats, rms: Floats, free: int, likely: NDArray[np.bool_], sigma: float,
-) -> Moved:  # fmt: skip
+) -> RefinedCurves:  # fmt: skip
     """Rims as lists of points (indices `support[start[i]:start[i + 1]]` into x, y); `free` parameters each: 3 for circles, 5.
 
     `rms` (px) of the points, whose smoothing was `sigma`. What is not `likely` stays where it is and is only measured.
     """
     result = shape.copy()
-    std, contrast, told, blur2 = np.zeros((len(sign), 5)), np.zeros(len(sign)), np.zeros(len(sign), bool), np.zeros(len(sign))
+    std, contrast, measured, blur2 = np.zeros((len(sign), 5)), np.zeros(len(sign)), np.zeros(len(sign), bool), np.zeros(len(sign))
     for rows, turns in ((np.flatnonzero(likely), 2), (np.flatnonzero(~likely), 1)):
         if not len(rows):
             continue
         count = np.diff(start)[rows]
         first = np.concatenate([[0], np.cumsum(count)]).astype(np.int64)
         points = support[np.repeat(start[rows] - first[:-1], count) + np.arange(first[-1])]
-        part = _moved(pixels, mask, x, y, first, points, shape[rows], sign[rows], rms[rows], free, turns, sigma)
-        result[rows], std[rows], contrast[rows], told[rows] = part.shape, part.std, part.contrast, part.told
+        part = _refine(pixels, mask, x, y, first, points, shape[rows], sign[rows], rms[rows], free, turns, sigma)
+        result[rows], std[rows], contrast[rows], measured[rows] = part.shape, part.std, part.contrast, part.measured
         blur2[rows] = part.blur2
-    return Moved(result, std, contrast, told, blur2)
+    return RefinedCurves(result, std, contrast, measured, blur2)
 
 
 def _matched_weights(blur: Floats, wide: Floats, most: Floats) -> tuple[list[Floats], NDArray[np.int64], Floats]:
@@ -299,7 +268,7 @@ def _matched_weights(blur: Floats, wide: Floats, most: Floats) -> tuple[list[Flo
     keys, of_row = np.unique(
         np.stack([steps, np.maximum(reach, 3), np.round(2 * wide).astype(np.int64)]), axis=1, return_inverse=True
     )
-    every = [with_matched(w / 2, step / 8, r) for step, r, w in keys.T.tolist()]
+    every = [matched_filter(w / 2, step / 8, r) for step, r, w in keys.T.tolist()]
     return [one[0] for one in every], of_row.ravel().astype(np.int64), np.array([one[1] for one in every])[of_row.ravel()]
 
 
@@ -312,10 +281,10 @@ def _degenerate(shape: Floats, began: Floats) -> NDArray[np.bool_]:
     return ~sound
 
 
-def _moved(
+def _refine(
     pixels: Any, mask: Any, x: Any, y: Any, start: Any, points: Any, began: Floats, sign: Floats, rms: Floats, free: int,
     turns: int, sigma: float,
-) -> Moved:  # fmt: skip
+) -> RefinedCurves:  # fmt: skip
     n = len(sign)
     around = np.pi * (began[:, 2] + began[:, 3]) * 1.3
     total = max(len(points), int((around / _STEP + 2).sum()))
@@ -347,10 +316,10 @@ def _moved(
         places_each = np.diff(begin)
         if whole:
             weights, of_row, matched = _matched_weights(np.sqrt(np.maximum(blur2, 0.3)), wide, most)
-            section = weighted_sections(pixels, mask, at_x, at_y, nx, ny, weights, np.repeat(of_row, places_each))
+            section = matched_profiles(pixels, mask, at_x, at_y, nx, ny, weights, np.repeat(of_row, places_each))
         else:
             matched = np.zeros(n)
-            section = cross_sections(pixels, mask, at_x, at_y, nx, ny, _WIDTHS, np.repeat(which, places_each))
+            section = normal_profiles(pixels, mask, at_x, at_y, nx, ny, _WIDTHS, np.repeat(which, places_each))
         own, gain = np.ascontiguousarray(blurs[which].T)
         _solved(
             at_x, at_y, nx, ny, curved, section.slope, section.bend, section.third, begin, shape, sign, free, own, gain, matched,
@@ -361,13 +330,13 @@ def _moved(
         shape[lost] = began[lost]
     moved = np.hypot(*(shape - began).T[:2]) + np.abs(shape - began)[:, 2:4].max(axis=1)
     points_std = rms * np.sqrt(2 * 4.2 / np.maximum(count, 3))
-    told = (turns > 1) & ~lost & (share >= 0.5) & (deep < 0) & (rest <= 1.0)
-    told &= moved <= _APART + 3 * points_std + 0.5 * blur2 / np.maximum(tightest, 2.0)
+    measured = (turns > 1) & ~lost & (share >= 0.5) & (deep < 0) & (rest <= 1.0)
+    measured &= moved <= _APART + 3 * points_std + 0.5 * blur2 / np.maximum(tightest, 2.0)
     std *= rest[:, None] * math.sqrt(_ALIKE / _STEP)
     fallback = np.stack([points_std, points_std, points_std / math.sqrt(2), points_std / math.sqrt(2), points_std / mean], axis=1)
-    std = np.where(told[:, None], std, fallback)
+    std = np.where(measured[:, None], std, fallback)
     shrunk = (sigma**2 + 0.5) / (2 * np.maximum(mean, 2.0))
-    shape = np.where(told[:, None], shape, began + np.outer(shrunk, (0, 0, 1, 1, 0)))
+    shape = np.where(measured[:, None], shape, began + np.outer(shrunk, (0, 0, 1, 1, 0)))
     if free == 3:
         shape[:, 3] = shape[:, 2]
-    return Moved(shape, std, steep * gain, told, blur2)
+    return RefinedCurves(shape, std, steep * gain, measured, blur2)

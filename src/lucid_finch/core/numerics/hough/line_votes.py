@@ -11,7 +11,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, fields
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 from lucid_finch.core.errors import Cancelled
 from lucid_finch.core.numerics.hough.accumulators import CELLS_AT_ONCE, most_votes
 from lucid_finch.core.numerics.hough.tiles import TILE, tiled
-from lucid_finch.core.numerics.runtime.compiling import helper, kernel
+from lucid_finch.core.numerics.runtime.compiling import helper, inner, kernel
 from lucid_finch.core.numerics.runtime.threads import cancelled_here
 
 Floats = NDArray[np.float32]
@@ -45,7 +45,7 @@ _STANDING_OUT = 5.0
 
 @dataclass(frozen=True)
 class VotingPoints:
-    """Edge points as they vote: places from the centre of the image, unit normals, half the width of the angle_error, weight."""
+    """Edge points as they vote: places from the centre of the image, unit normals, half the angular uncertainty, weight."""
 
     x: Floats
     y: Floats
@@ -58,7 +58,7 @@ class VotingPoints:
     def __len__(self) -> int:
         return len(self.x)
 
-    def taken(self, rows: NDArray[Any]) -> VotingPoints:
+    def take(self, rows: NDArray[Any]) -> VotingPoints:
         """Some of them, or in another order."""
         return VotingPoints(*(getattr(self, field.name)[rows] for field in fields(self)))
 
@@ -117,7 +117,7 @@ class LineSpace:
         finer = np.float32(self.angles / np.pi)
         centre = np.arctan2(voting.ny, voting.nx) % np.float32(np.pi) * finer
         half = np.minimum(voting.angle_error * finer, np.float32(self.angles // 2 - 1))
-        # At least the nearest angle, however narrow the angle_error.
+        # At least the nearest angle, however narrow the uncertainty.
         near = np.floor(centre + np.float32(0.5))
         low = np.minimum(np.ceil(centre - half), near).astype(np.int32)
         return low, np.maximum(np.floor(centre + half), near).astype(np.int32)
@@ -166,7 +166,7 @@ def _runs(voting: VotingPoints, along: NDArray[np.int32]) -> tuple[VotingPoints,
 
 
 def line_votes(voting: VotingPoints, space: LineSpace) -> NDArray[np.int32]:
-    """(angles, offsets) votes of all points, each for the normals of its angle_error, weighted."""
+    """(angles, offsets) votes of all points, each for the normals within its angular uncertainty, weighted."""
     votes = np.zeros((space.angles, space.offsets), np.int32)
     low, high = space.angle_error(voting)
     middle, finer = np.float32(space.middle + 0.5), np.float32(1 / space.step)
@@ -175,7 +175,7 @@ def line_votes(voting: VotingPoints, space: LineSpace) -> NDArray[np.int32]:
 
 
 @helper
-def _collect(x, y, nx, ny, taken, first, across, down, left, top, theta, rho, near, agrees, out):  # type: ignore[no-untyped-def]
+def _collect(x, y, nx, ny, used, first, across, down, left, top, theta, rho, near, agrees, out):  # type: ignore[no-untyped-def]
     """Free points within `near` px of a line whose normals lie within the sine `agrees` of its own; returns how many. The
     points are in the order of their tiles."""
     c, s = np.float32(math.cos(theta)), np.float32(math.sin(theta))
@@ -200,7 +200,7 @@ def _collect(x, y, nx, ny, taken, first, across, down, left, top, theta, rho, ne
         for i in range(first[row * across + begin], first[row * across + end + 1]):
             d = x[i] * c + y[i] * s - offset
             aside = abs(nx[i] * s - ny[i] * c)
-            if (abs(d) <= tolerance) & (aside <= agrees) & (taken[i] == 0):
+            if (abs(d) <= tolerance) & (aside <= agrees) & (used[i] == 0):
                 out[found] = i
                 found += 1
     return found
@@ -262,8 +262,8 @@ def relative_entropy(share: Any, chance: Any) -> NDArray[np.float64]:
     """The same for arrays of chances within (0, 1)."""
     share, chance = np.broadcast_arrays(np.clip(share, 0.0, 1.0), chance)
     rest = np.maximum(1 - share, 1e-300)
-    told = share * np.log(np.maximum(share, 1e-300) / chance) + (1 - share) * np.log(rest / (1 - chance))
-    return np.where(share > chance, told, 0.0)
+    entropy = share * np.log(np.maximum(share, 1e-300) / chance) + (1 - share) * np.log(rest / (1 - chance))
+    return np.where(share > chance, entropy, 0.0)
 
 
 @kernel
@@ -306,9 +306,9 @@ def best_parts(begin, end, held, chance, step, cost, score, back):  # type: igno
             most = min(share * dearest, (share - chance) ** 2 * spread)
             if share <= chance or length / step * most - cost + score[i] <= score[j]:
                 continue
-            worth = length / step * entropy_gain(share, chance) - cost + score[i]
-            if worth > score[j]:
-                score[j] = worth
+            gain = length / step * entropy_gain(share, chance) - cost + score[i]
+            if gain > score[j]:
+                score[j] = gain
                 back[j] = i
     return score[m]
 
@@ -336,26 +336,208 @@ def covered_pieces(cover, size, joined, begin, end, held, most):  # type: ignore
     return count
 
 
-@kernel
-def _trace(  # type: ignore[no-untyped-def]
-    x, y, nx, ny, weight, run, run_x, run_y, low, high, votes, cosines, sines, rows, offset_step, middle, first, across, down,
-    reach, density, blocks, left, top, fewest, threshold, step, cost, joined, near, taken, found, line_theta, line_rho,
-    line_chance, line_start, support, state,
-):  # fmt: skip
-    """Visit the cells of at least `threshold` votes; returns the number of lines found so far.
+class Voters(NamedTuple):
+    """Points in the order of their tiles: place from the centre, unit normal, weight, and the run that each votes with."""
 
-    `state` keeps, from one threshold to the next, how much of `support` is used.
-    """
+    x: Any
+    y: Any
+    nx: Any
+    ny: Any
+    weight: Any
+    run: Any
+
+
+class Runs(NamedTuple):
+    """Places of the runs, and first and last angle that each votes for."""
+
+    x: Any
+    y: Any
+    low: Any
+    high: Any
+
+
+class Accumulator(NamedTuple):
+    """Votes (angles, offsets), the tables of `LineSpace.tables`, px of offset a cell, and the cell of offset 0."""
+
+    votes: Any
+    cosines: Any
+    sines: Any
+    rows: Any
+    step: float
+    middle: int
+
+
+class Area(NamedTuple):
+    """The image: tiles, the farthest place from its centre and the centre itself (px), and edge points a pixel in blocks."""
+
+    first: Any
+    across: int
+    down: int
+    reach: float
+    left: float
+    top: float
+    density: Any
+
+
+class LineSearch(NamedTuple):
+    """Fewest points, px of an independent step, nats that a line must gain."""
+
+    fewest: float
+    step: float
+    cost: float
+
+
+class Pieces(NamedTuple):
+    """Pieces along a line: begin, end and px held of each, and work arrays of `best_parts`."""
+
+    begin: Any
+    end: Any
+    held: Any
+    score: Any
+    back: Any
+
+
+class LineOutput(NamedTuple):
+    """Lines as they are found, their points, which points are used, and how much of `support` and how many lines are filled."""
+
+    theta: Any
+    rho: Any
+    chance: Any
+    start: Any
+    support: Any
+    used: Any
+    made: Any
+
+
+@inner
+def new_pieces():  # type: ignore[no-untyped-def]
+    """Room for the pieces along a line."""
+    return Pieces(
+        np.empty(MOST_PIECES), np.empty(MOST_PIECES), np.empty(MOST_PIECES), np.empty(MOST_PIECES + 1),
+        np.empty(MOST_PIECES + 1, np.int64),
+    )  # fmt: skip
+
+
+@helper
+def _is_peak(votes, a, r, middle):  # type: ignore[no-untyped-def]
+    """Whether a cell has more votes than its neighbours; past the last angle the offsets change sign."""
+    angles, row = votes.shape[0], votes[a]
+    here = row[r]
+    ahead, behind = (a + 1) % angles, (a - 1) % angles
+    peak = here >= row[r - 1] and here > row[r + 1]
+    for d in range(-1, 2):
+        q = 2 * middle - (r + d) if a + 1 == angles else r + d
+        peak &= here > votes[ahead, q]
+        q = 2 * middle - (r + d) if a == 0 else r + d
+        peak &= here >= votes[behind, q]
+    return peak
+
+
+@inner
+def _keep_stretches(voters, chosen, count, theta, area, search, cover, pieces):  # type: ignore[no-untyped-def]
+    """Keep those of the chosen points that lie on stretches that hold together. Returns how many, 0 where there are none, and
+    the chance that a step along the line holds a background point."""
+    c, s = math.cos(theta), math.sin(theta)
+    lowest, highest = cover.size, -1
+    dense = 0.0
+    for k in range(count):
+        i = chosen[k]
+        at = int(voters.y[i] * c - voters.x[i] * s + area.reach) + 1
+        cover[at] += 1
+        lowest, highest = min(lowest, at), max(highest, at)
+        row, column = int((voters.y[i] + area.top) / DENSITY_BLOCK), int((voters.x[i] + area.left) / DENSITY_BLOCK)
+        dense += area.density[row, column]
+    chance = min(max(1.0 - math.exp(-2 * _NEAR * dense / count * 0.25), 0.01), 0.5)
+    parts = covered_pieces(
+        cover[lowest : highest + 1], highest + 1 - lowest, JOINED, pieces.begin, pieces.end, pieces.held, MOST_PIECES
+    )
+    gain = best_parts(
+        pieces.begin[:parts], pieces.end[:parts], pieces.held[:parts], chance, search.step, search.cost, pieces.score, pieces.back
+    )  # fmt: skip
+    for k in range(lowest, highest + 1):
+        cover[k] = 0
+    if gain <= 0.0:
+        return 0, chance
+    j = parts
+    while j > 0:
+        if pieces.back[j] == j:
+            j -= 1
+            continue
+        for k in range(int(pieces.begin[pieces.back[j]]), int(pieces.end[j - 1])):
+            cover[lowest + k] = 1
+        j = pieces.back[j]
+    kept = 0
+    for k in range(count):
+        i = chosen[k]
+        if cover[int(voters.y[i] * c - voters.x[i] * s + area.reach) + 1] != 0:
+            chosen[kept] = i
+            kept += 1
+    for k in range(lowest, highest + 1):
+        cover[k] = 0
+    return kept, chance
+
+
+@inner
+def _grow_line(voters, theta, rho, offset_step, area, search, used, pool, chosen, cover, pieces):  # type: ignore[no-untyped-def]
+    """Fit a line to the points near it until it grows no more. Returns how many support it, 0 where none does, its normal form
+    and the chance of a background point."""
+    count, before, pooled, chance = 0, 0, 0, 0.5
+    theta_then, rho_then = theta, rho
+    for turn in range(10):
+        within = 2.0 * max(offset_step, 1.0) if turn == 0 else 1.6 if turn == 1 else _NEAR
+        # Points around are looked up anew only where the line has turned away from those it has.
+        if turn == 0 or abs(rho - rho_then) + area.reach * abs(theta - theta_then) > _AROUND:
+            theta_then, rho_then = theta, rho
+            pooled = _collect(
+                voters.x, voters.y, voters.nx, voters.ny, used, area.first, area.across, area.down, area.left, area.top, theta,
+                rho, within + _AROUND, _AGREES + _AROUND / area.reach, pool,
+            )  # fmt: skip
+        count = _those_near(voters.x, voters.y, voters.nx, voters.ny, pool, pooled, theta, rho, within, chosen)
+        if count < (0.5 if turn == 0 else 0.8) * search.fewest:
+            return 0, theta, rho, chance
+        if turn >= 2:
+            # Only the stretches that hold together tell where the line is.
+            count, chance = _keep_stretches(voters, chosen, count, theta, area, search, cover, pieces)
+            if count == 0 or (turn >= 3 and count <= 1.02 * before):
+                break
+            before = count
+        theta, rho = _fit(voters.x, voters.y, voters.weight, chosen, count, theta, rho)
+        if theta < 0:
+            theta, rho = theta + math.pi, -rho
+        elif theta >= math.pi:
+            theta, rho = theta - math.pi, -rho
+    return count, theta, rho, chance
+
+
+@inner
+def _add_line(voters, runs, space, theta, rho, chance, chosen, count, cells, output):  # type: ignore[no-untyped-def]
+    """Add a line; its points are used and withdraw their votes."""
+    found, filled = output.made[0], output.start[output.made[0]]
+    output.theta[found], output.rho[found], output.chance[found] = theta, rho, chance
+    flat = space.votes.reshape(-1)
+    centre, finer = np.float32(space.middle + 0.5), np.float32(1.0 / space.step)
+    for k in range(count):
+        i = chosen[k]
+        output.used[i] = 1
+        output.support[filled + k] = i
+        j = voters.run[i]
+        _add_votes(
+            runs.x[j], runs.y[j], runs.low[j], runs.high[j], -voters.weight[i], space.cosines, space.sines, space.rows, centre,
+            finer, cells, flat,
+        )  # fmt: skip
+    output.made[0] = found + 1
+    output.start[found + 1] = filled + count
+
+
+@kernel
+def _trace(voters, runs, space, area, search, threshold, output):  # type: ignore[no-untyped-def]
+    """Visit the cells of at least `threshold` votes and add the lines that are there."""
+    votes = space.votes
     angles, offsets = votes.shape
-    size = int(2 * reach) + 4
-    cover = np.zeros(size, np.int32)
-    pool, chosen = np.empty(x.size, np.int32), np.empty(x.size + 1, np.int32)
-    begin, end, held = np.empty(MOST_PIECES), np.empty(MOST_PIECES), np.empty(MOST_PIECES)
-    score, back = np.empty(MOST_PIECES + 1), np.empty(MOST_PIECES + 1, np.int64)
-    used = state[0]
-    finer = np.float32(1.0 / offset_step)
-    centre = np.float32(middle + 0.5)
-    flat, cells = votes.reshape(-1), np.empty(cosines.size, np.int32)
+    cover = np.zeros(int(2 * area.reach) + 4, np.int32)
+    pool, chosen = np.empty(voters.x.size, np.int32), np.empty(voters.x.size + 1, np.int32)
+    cells = np.empty(space.cosines.size, np.int32)
+    pieces = new_pieces()
     for a in range(angles):
         row = votes[a]
         for left_cell in range(1, offsets - 1, CELLS_AT_ONCE):
@@ -363,103 +545,16 @@ def _trace(  # type: ignore[no-untyped-def]
             if most_votes(row, left_cell, right_cell) < threshold:
                 continue
             for r in range(left_cell, right_cell):
-                if row[r] < threshold:
+                if row[r] < threshold or not _is_peak(votes, a, r, space.middle):
                     continue
-                here = row[r]
-                ahead, behind = (a + 1) % angles, (a - 1) % angles
-                flip_ahead, flip_behind = a + 1 == angles, a == 0
-                peak = here >= row[r - 1] and here > row[r + 1]
-                for d in range(-1, 2):
-                    q = 2 * middle - (r + d) if flip_ahead else r + d
-                    peak &= here > votes[ahead, q]
-                    q = 2 * middle - (r + d) if flip_behind else r + d
-                    peak &= here >= votes[behind, q]
-                if not peak or found >= line_theta.size:
-                    continue
-                theta, rho = a * math.pi / angles, (r - middle) * offset_step
-                count = 0
-                chance = 0.5
-                good = True
-                before = 0
-                theta_then, rho_then, pooled = theta, rho, 0
-                # A long line reaches further with each fit: until it grows no more.
-                for turn in range(10):
-                    within = 2.0 * max(offset_step, 1.0) if turn == 0 else 1.6 if turn == 1 else near
-                    # Points around are looked up anew only where the line has turned away from those it has.
-                    if turn == 0 or abs(rho - rho_then) + reach * abs(theta - theta_then) > _AROUND:
-                        theta_then, rho_then = theta, rho
-                        pooled = _collect(
-                            x, y, nx, ny, taken, first, across, down, left, top, theta, rho, within + _AROUND,
-                            _AGREES + _AROUND / reach, pool,
-                        )  # fmt: skip
-                    count = _those_near(x, y, nx, ny, pool, pooled, theta, rho, within, chosen)
-                    if count < (0.5 if turn == 0 else 0.8) * fewest:
-                        good = False
-                        break
-                    if turn >= 2:
-                        # Only the stretches that hold together tell where the line is.
-                        c, s = math.cos(theta), math.sin(theta)
-                        lowest, highest = size, -1
-                        crowd = 0.0
-                        for k in range(count):
-                            i = chosen[k]
-                            at = int(y[i] * c - x[i] * s + reach) + 1
-                            cover[at] += 1
-                            lowest, highest = min(lowest, at), max(highest, at)
-                            crowd += density[int((y[i] + top) / blocks), int((x[i] + left) / blocks)]
-                        chance = 1.0 - math.exp(-2 * near * crowd / count * 0.25)
-                        chance = min(max(chance, 0.01), 0.5)
-                        parts = covered_pieces(
-                            cover[lowest : highest + 1], highest + 1 - lowest, joined, begin, end, held, MOST_PIECES
-                        )
-                        worth = best_parts(begin[:parts], end[:parts], held[:parts], chance, step, cost, score, back)
-                        for k in range(lowest, highest + 1):
-                            cover[k] = 0
-                        if worth <= 0.0:
-                            good = False
-                            break
-                        j = parts
-                        while j > 0:
-                            if back[j] == j:
-                                j -= 1
-                                continue
-                            for k in range(int(begin[back[j]]), int(end[j - 1])):
-                                cover[lowest + k] = 1
-                            j = back[j]
-                        kept = 0
-                        for k in range(count):
-                            i = chosen[k]
-                            if cover[int(y[i] * c - x[i] * s + reach) + 1] != 0:
-                                chosen[kept] = i
-                                kept += 1
-                        for k in range(lowest, highest + 1):
-                            cover[k] = 0
-                        count = kept
-                        if turn >= 3 and count <= 1.02 * before:
-                            break
-                        before = count
-                    theta, rho = _fit(x, y, weight, chosen, count, theta, rho)
-                    if theta < 0:
-                        theta, rho = theta + math.pi, -rho
-                    elif theta >= math.pi:
-                        theta, rho = theta - math.pi, -rho
-                if not good:
-                    continue
-                line_theta[found], line_rho[found], line_chance[found] = theta, rho, chance
-                for k in range(count):
-                    i = chosen[k]
-                    taken[i] = 1
-                    support[used + k] = i
-                    k_run = run[i]
-                    _add_votes(
-                        run_x[k_run], run_y[k_run], low[k_run], high[k_run], -weight[i], cosines, sines, rows, centre, finer,
-                        cells, flat,
-                    )  # fmt: skip
-                used += count
-                found += 1
-                line_start[found] = used
-    state[0] = used
-    return found
+                if output.made[0] >= output.theta.size:
+                    return
+                count, theta, rho, chance = _grow_line(
+                    voters, a * math.pi / angles, (r - space.middle) * space.step, space.step, area, search, output.used, pool,
+                    chosen, cover, pieces,
+                )  # fmt: skip
+                if count > 0:
+                    _add_line(voters, runs, space, theta, rho, chance, chosen, count, cells, output)
 
 
 @dataclass(frozen=True)
@@ -508,30 +603,31 @@ def trace_lines(
     low, high = space.angle_error(runs)
     tiles = tiled(voting.x, voting.y, (width, height), left + 0.5, top + 0.5)
     by = tiles.order
-    voting, run = voting.taken(by), run[by]
+    voting, run = voting.take(by), run[by]
     density = block_density(voting.x + np.float32(left), voting.y + np.float32(top), width, height)
-    taken = np.zeros(n, np.uint8)
-    theta, rho, chance = np.empty(most), np.empty(most), np.empty(most)
-    start, support, state = np.zeros(most + 1, np.int64), np.empty(n, np.int32), np.zeros(1, np.int64)
-    cosines, sines, rows = space.tables()
+    voters = Voters(voting.x, voting.y, voting.nx, voting.ny, voting.weight, run)
+    accumulator = Accumulator(votes, *space.tables(), float(space.step), space.middle)
+    area = Area(tiles.first, int(tiles.across), int(tiles.down), float(space.reach), left, top, density)
+    output = LineOutput(
+        np.empty(most), np.empty(most), np.empty(most), np.zeros(most + 1, np.int64), np.empty(n, np.int32),
+        np.zeros(n, np.uint8), np.zeros(1, np.int64),
+    )  # fmt: skip
     # What a short line brings that is just long enough to count, on top of what lies in most cells anyway.
     fewest = cost / 5.0 * step
+    search = LineSearch(float(fewest), float(step), float(max(cost - slack, 1.0)))
     some = votes[:: max(1, len(votes) // 45), ::2]
     usual, often = (float(q) for q in np.quantile(some[some > 0], (0.5, 0.9))) if n else (0.0, 0.0)
     lowest = usual + max(_STANDING_OUT * (often - usual) / 1.28, 2.0 * fewest)
     threshold = float(votes.max(initial=0))
-    found = 0
     cancelled = cancelled_here()
-    while n and found < most:
+    while n and output.made[0] < most:
         if cancelled is not None and cancelled():
             raise Cancelled()
         threshold = max(threshold * _FALL, lowest)
-        found = _trace(
-            voting.x, voting.y, voting.nx, voting.ny, voting.weight, run, runs.x, runs.y, low, high, votes, cosines, sines, rows,
-            space.step, space.middle, tiles.first, tiles.across, tiles.down, space.reach, density, DENSITY_BLOCK, left, top,
-            fewest, int(threshold), step, max(cost - slack, 1.0), JOINED, _NEAR, taken, found, theta, rho,
-            chance, start, support, state,
-        )  # fmt: skip
+        _trace(voters, Runs(runs.x, runs.y, low, high), accumulator, area, search, int(threshold), output)
         if threshold <= lowest:
             break
-    return Traced(theta[:found], rho[:found], start[: found + 1], by[support[: int(state[0])]], chance[:found], cost, slack, step)
+    found = int(output.made[0])
+    start = output.start[: found + 1]
+    support = by[output.support[: int(start[-1])]]
+    return Traced(output.theta[:found], output.rho[:found], start, support, output.chance[:found], cost, slack, step)

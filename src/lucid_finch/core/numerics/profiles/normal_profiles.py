@@ -122,17 +122,17 @@ class CrossSections:
     third: Floats
 
 
-def cross_sections(
+def normal_profiles(
     pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: Floats, y: Floats, nx: Floats, ny: Floats,
     sigmas: tuple[float, ...], which: NDArray[np.int64] | None = None,
 ) -> CrossSections:  # fmt: skip
     """Derivatives along unit normals (nx, ny) at places of the image's own frame, smoothed across by one of `sigmas` (px):
     by the first, or by the one that `which` names for each place."""
     parts = [_derivatives(float(sigma)) for sigma in sigmas]
-    return weighted_sections(pixels, mask, x, y, nx, ny, parts, np.zeros(1, np.int64) if which is None else which)
+    return matched_profiles(pixels, mask, x, y, nx, ny, parts, np.zeros(1, np.int64) if which is None else which)
 
 
-def weighted_sections(
+def matched_profiles(
     pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: Floats, y: Floats, nx: Floats, ny: Floats,
     parts: list[NDArray[np.float64]], which: NDArray[np.int64],
 ) -> CrossSections:  # fmt: skip
@@ -149,7 +149,7 @@ def weighted_sections(
     return CrossSections(*out)
 
 
-def with_matched(sigma: float, blur: float, reach: int) -> tuple[NDArray[np.float64], float]:
+def matched_filter(sigma: float, blur: float, reach: int) -> tuple[NDArray[np.float64], float]:
     """Weights for the slope and the third derivative at `sigma` with those of `matched` between them, and what the latter make
     of a px."""
     derivatives = _derivatives(sigma)
