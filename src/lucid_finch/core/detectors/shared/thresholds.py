@@ -16,7 +16,15 @@ from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.edges.gradients import gaussian_kernel, smoothed
 from lucid_finch.core.numerics.edges.significant_chains import significant_chains
 from lucid_finch.core.numerics.filtering.filters import box_mean
-from lucid_finch.core.numerics.regions.thresholding import OtsuLevel, Surface, histogram, otsu, pixel_noise, surface_through
+from lucid_finch.core.numerics.regions.thresholding import (
+    OtsuLevel,
+    Surface,
+    has_noise,
+    histogram,
+    otsu,
+    pixel_noise,
+    surface_through,
+)
 
 Method = Literal["fixed", "otsu", "local", "hysteresis", "edges", "iso"]
 
@@ -80,7 +88,10 @@ def signed_level(plane: NDArray[np.float32], level: Level) -> NDArray[np.float32
     if level.value is not None:
         # The weaker level of a hysteresis lies towards the background.
         extra = np.float32(level.offset if level.method == "hysteresis" else 0.0)
-        return np.asarray((plane - np.float32(level.value)) * sign + extra, np.float32)
+        signed = np.subtract(plane, np.float32(level.value))
+        signed *= sign
+        signed += extra
+        return signed
     if level.surface is not None:
         return np.asarray((plane - level.surface.rows(0, len(plane), plane.shape[1])) * sign, np.float32)
     middle = np.float32(plane.mean(dtype=np.float64))
@@ -122,7 +133,7 @@ def choose_level(
 ) -> tuple[Level, NDArray[np.uint8] | None]:
     """The threshold, and the pixels beside edges if it follows those. Only what the parameters leave open is measured."""
     measures = _Measures(image, masked)
-    sigma = parameters.sigma if parameters.sigma is not None else (1.0 if measures.noise > 0 else 0.0)
+    sigma = parameters.sigma if parameters.sigma is not None else (1.0 if has_noise(image.pixels) else 0.0)
     method: Method
     if parameters.binarize is None:
         method, surface, edges = _automatic_method(image, parameters, sigma, measures, context)
@@ -144,7 +155,8 @@ def choose_level(
         offset = 3 * max(measures.noise / smoothing, 0.3 * image.quantum) if given is None else given * image.span / 100
     bright = parameters.foreground == "bright"
     if parameters.foreground is None:
-        unsigned = Level(method, True, sigma, None, None, measures.noise, value, surface, window, 0.0)
+        noise = measures.noise if method == "local" else None
+        unsigned = Level(method, True, sigma, None, None, noise, value, surface, window, 0.0)
         bright = _frame_is_dark(image, unsigned, masked)
     noise = measures.noise / smoothing if measures.has("noise") or method == "local" else None
     best = measures.otsu if measures.has("otsu") else None
@@ -184,7 +196,11 @@ def _level_on_edges(image: Image, parameters: Any, otherwise: float, context: Co
 
 def _frame_is_dark(image: Image, level: Level, masked: NDArray[np.uint8] | None) -> bool:
     """Whether most of the outermost pixels that are looked at lie below the level."""
-    signed = signed_level(smoothed_image(image, level.sigma), level)
+    plane = smoothed_image(image, level.sigma)
+    if masked is None and level.value is not None:
+        outermost = np.concatenate([plane[0], plane[-1], plane[1:-1, 0], plane[1:-1, -1]])
+        return float((outermost > np.float32(level.value)).mean()) <= 0.5
+    signed = signed_level(plane, level)
     looked = np.ones(signed.shape, bool) if masked is None else masked == 0
     rim = looked.copy()
     rim[1:-1, 1:-1] &= ~(looked[:-2, 1:-1] & looked[2:, 1:-1] & looked[1:-1, :-2] & looked[1:-1, 2:])

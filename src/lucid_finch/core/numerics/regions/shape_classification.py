@@ -156,43 +156,50 @@ def _fit_ellipse(p, off):  # type: ignore[no-untyped-def]
 
 
 @helper
-def _line(sums, i, j):  # type: ignore[no-untyped-def]
-    """Mean, scatter matrix of places i .. j-1 from running sums."""
-    n = sums[j, 0] - sums[i, 0]
-    mx, my = (sums[j, 1] - sums[i, 1]) / n, (sums[j, 2] - sums[i, 2]) / n
-    xx = sums[j, 3] - sums[i, 3] - n * mx * mx
-    xy = sums[j, 4] - sums[i, 4] - n * mx * my
-    yy = sums[j, 5] - sums[i, 5] - n * my * my
-    return n, mx, my, xx, xy, yy
+def _line_residuals(sums, j, out):  # type: ignore[no-untyped-def]
+    """Squared residuals of the orthogonal line through the places i .. j - 1, for every i up to j - 2, from running sums: their
+    count, x, y, xx, xy and yy."""
+    counts, xs, ys, xxs, xys, yys = sums[0], sums[1], sums[2], sums[3], sums[4], sums[5]
+    ends = counts[j], xs[j], ys[j], xxs[j], xys[j], yys[j]
+    for i in range(j - 1):
+        n = ends[0] - counts[i]
+        mx, my = (ends[1] - xs[i]) / n, (ends[2] - ys[i]) / n
+        xx = ends[3] - xxs[i] - n * mx * mx
+        xy = ends[4] - xys[i] - n * mx * my
+        yy = ends[5] - yys[i] - n * my * my
+        left = 0.5 * (xx + yy) - np.sqrt(0.25 * (xx - yy) * (xx - yy) + xy * xy)
+        out[i] = left if left > 0.0 else 0.0
 
 
 @kernel
 def _parted(p, most, best, back):  # type: ignore[no-untyped-def]
-    """Residuals of the best partings of the (open) row of places into 1 .. most straight pieces, and where they part."""
+    """Residuals of the best partitions of the (open) row of places into 1 .. most straight pieces, and where they part."""
     n = p.shape[0]
-    sums = np.zeros((n + 1, 6))
+    sums = np.zeros((6, n + 1))
     for i in range(n):
         u, v = p[i, 0], p[i, 1]
-        sums[i + 1, 0] = sums[i, 0] + 1
-        sums[i + 1, 1] = sums[i, 1] + u
-        sums[i + 1, 2] = sums[i, 2] + v
-        sums[i + 1, 3] = sums[i, 3] + u * u
-        sums[i + 1, 4] = sums[i, 4] + u * v
-        sums[i + 1, 5] = sums[i, 5] + v * v
+        sums[0, i + 1] = sums[0, i] + 1
+        sums[1, i + 1] = sums[1, i] + u
+        sums[2, i + 1] = sums[2, i] + v
+        sums[3, i + 1] = sums[3, i] + u * u
+        sums[4, i + 1] = sums[4, i] + u * v
+        sums[5, i + 1] = sums[5, i] + v * v
+    # Of the piece of places i .. j - 1 at [j, i]: the loops below run along i.
     cost = np.full((n + 1, n + 1), 1e18)
-    for i in range(n):
-        for j in range(i + 2, n + 1):
-            _, _, _, xx, xy, yy = _line(sums, i, j)
-            cost[i, j] = max(0.0, 0.5 * (xx + yy) - math.sqrt(0.25 * (xx - yy) * (xx - yy) + xy * xy))
+    for j in range(2, n + 1):
+        _line_residuals(sums, j, cost[j])
     for j in range(n + 1):
-        best[1, j] = cost[0, j]
+        best[1, j] = cost[j, 0]
         back[1, j] = 0
     for k in range(2, most + 1):
         for j in range(n + 1):
             least, where = 1e18, 0
-            for i in range(2 * (k - 1), j - 1):
-                value = best[k - 1, i] + cost[i, j]
-                if value < least:
+            # A longer piece leaves no less: once it alone leaves more than all pieces need to, so does every longer one.
+            for i in range(j - 2, 2 * (k - 1) - 1, -1):
+                if cost[j, i] > least:
+                    break
+                value = best[k - 1, i] + cost[j, i]
+                if value <= least:
                     least, where = value, i
             best[k, j] = least
             back[k, j] = where
