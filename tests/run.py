@@ -12,16 +12,19 @@ import subprocess
 import sys
 import time
 import unittest
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, field
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parent.parent
+_UNDER_X11 = ("test_bench", "test_cards", "test_panes", "test_random")
+"""Modules of the window's tests that also run in a real X11 window."""
 _CLOSING = re.compile(r"^(\d+) passed, (\d+) failed(?:, (\d+) skipped)?$", re.MULTILINE)
 
 
 def run_tests(names: list[str]) -> tuple[int, int, int]:
-    """Passed, failed and skipped of the named modules, or of all."""
-    loader = unittest.TestLoader()
-    suite = loader.loadTestsFromNames(names) if names else loader.discover(str(ROOT / "tests"), top_level_dir=str(ROOT))
+    """Passed, failed and skipped of the named modules."""
+    suite = unittest.TestLoader().loadTestsFromNames(names)
     result = unittest.TextTestRunner(verbosity=1).run(suite)
     failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
     skipped = len(result.skipped)
@@ -38,32 +41,44 @@ def run_checks() -> tuple[int, int]:
     return len(commands) - failed, failed
 
 
-def run_under_x11() -> tuple[int, int, int]:
-    """The window's tests once more in a real X11 window, in a process of their own."""
+@dataclass(frozen=True)
+class Part:
+    """A part of the tests that runs in a process of its own."""
+
+    title: str
+    names: list[str]
+    environment: dict[str, str] = field(default_factory=dict)
+    before: tuple[str, ...] = ()
+    """A command that the process is started by."""
+
+
+def parts() -> list[Part]:
+    """The window offscreen, the rest, and the window once more under X11 and on screens with other pixel ratios."""
+    modules = sorted(
+        ".".join(path.relative_to(ROOT).with_suffix("").parts) for path in (ROOT / "tests").rglob("test_*.py")
+    )  # fmt: skip
+    desktop = [name for name in modules if name.startswith("tests.desktop.")]
+    found = [Part("the window", desktop), Part("all but the window", [name for name in modules if name not in desktop])]
     if shutil.which("Xvfb") is None or shutil.which("xvfb-run") is None:
-        print("== no Xvfb: the window was tested offscreen only")
-        return 0, 0, 0
-    print("== the window under Xvfb", flush=True)
-    modules = [f"tests.desktop.{name}" for name in ("test_bench", "test_cards", "test_panes", "test_random")]
-    command = ["xvfb-run", "-a", "-s", "-screen 0 1400x900x24", sys.executable, str(Path(__file__)), *modules]
-    return _run_apart(command, {"QT_QPA_PLATFORM": "xcb", "FINCH_X11": "1"})
+        print("== no Xvfb: the window is tested offscreen only")
+    else:
+        again = [name for name in desktop if name.rpartition(".")[2] in _UNDER_X11]
+        server = ("xvfb-run", "-a", "-s", "-screen 0 1400x900x24")
+        found.append(Part("the window under Xvfb", again, {"QT_QPA_PLATFORM": "xcb", "FINCH_X11": "1"}, server))
+    panes = [name for name in desktop if name.endswith(".test_panes")]
+    return found + [
+        Part(f"the panes at a pixel ratio of {factor}", panes, {"QT_SCALE_FACTOR": factor}) for factor in ("1.25", "2")
+    ]
 
 
-def run_scaled() -> tuple[int, int, int]:
-    """The panes on screens with other pixel ratios."""
-    counts = (0, 0, 0)
-    for factor in ("1.25", "2"):
-        print(f"== the panes at a pixel ratio of {factor}", flush=True)
-        found = _run_apart([sys.executable, str(Path(__file__)), "tests.desktop.test_panes"], {"QT_SCALE_FACTOR": factor})
-        counts = (counts[0] + found[0], counts[1] + found[1], counts[2] + found[2])
-    return counts
-
-
-def _run_apart(command: list[str], changes: dict[str, str]) -> tuple[int, int, int]:
-    """Tests in a process of their own: passed, failed, skipped."""
-    environment = {**os.environ, **changes}
+def run_part(part: Part) -> tuple[int, int, int]:
+    """Passed, failed and skipped; prints what the process said once it has ended."""
+    command = [*part.before, sys.executable, str(Path(__file__)), *part.names]
+    environment = {**os.environ, **part.environment}
+    begun = time.monotonic()
     done = subprocess.run(command, cwd=ROOT, env=environment, capture_output=True, text=True, check=False)
-    print(done.stdout[-4000:], done.stderr[-8000:])
+    said = f"{done.stdout[-4000:]} {done.stderr[-30000:]}"
+    print(f"== {part.title}, {time.monotonic() - begun:.0f} s\n{said}", flush=True)
     found = _CLOSING.search(done.stdout)
     if found is None or done.returncode not in (0, 1):
         return 0, 1, 0
@@ -76,12 +91,14 @@ def main() -> int:
     started = time.monotonic()
     sys.path.insert(0, str(ROOT))
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
-    passed, failed, skipped = run_tests(names)
-    if not names:
-        checks = run_checks()
-        passed, failed = passed + checks[0], failed + checks[1]
-        for apart in (run_under_x11(), run_scaled()):
-            passed, failed, skipped = passed + apart[0], failed + apart[1], skipped + apart[2]
+    if names:
+        passed, failed, skipped = run_tests(names)
+    else:
+        passed, failed = run_checks()
+        skipped = 0
+        with ThreadPoolExecutor(min(os.cpu_count() or 1, 4)) as pool:
+            for one in pool.map(run_part, parts()):
+                passed, failed, skipped = passed + one[0], failed + one[1], skipped + one[2]
         print(f"== {time.monotonic() - started:.0f} s")
     print(f"{passed} passed, {failed} failed" + (f", {skipped} skipped" if skipped else ""), flush=True)
     return 1 if failed or not passed else 0

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import multiprocessing
 import os
 import shutil
+import subprocess
+import sys
 import tempfile
 import unittest
 from pathlib import Path
@@ -62,6 +65,61 @@ class Warm(unittest.TestCase):
             self.assertFalse(warming.is_warm())
             mark.touch()
             self.assertTrue(warming.is_warm())
+
+
+_SWEEP = """
+import sys
+from numba.core import event
+compiled = event.RecordingListener()
+event.register("numba:compile", compiled)
+from lucid_finch.core.detectors import KINDS
+from lucid_finch.core.errors import ParameterError
+from lucid_finch.core.execution import engine
+from lucid_finch.core.execution.warming import example_images
+from lucid_finch.core.prepare import STEPS
+runs = 0
+for name, image in example_images().items():
+    for kind, detector in KINDS.items():
+        for declared in detector.Parameters.declarations().values():
+            for value in declared.type.sweep(declared, declared.plain_default(), (1.0, 20.0))[:5]:
+                try:
+                    found = engine.detect(kind, image, {declared.name: value})
+                except ParameterError:
+                    continue
+                runs += 1
+                _ = [evidence.values for evidence in found.evidence.values()], found.near_misses["failed"]
+    for name, step in STEPS.items():
+        for example in step.examples:
+            for declared in step.Parameters.declarations().values():
+                for value in declared.type.sweep(declared, declared.plain_default(), (1.0, 20.0))[:5]:
+                    try:
+                        engine.Engine().prepared(image, [{"step": name, **example, declared.name: value}])
+                    except ParameterError:
+                        continue
+                    runs += 1
+names = sorted({e.data["dispatcher"].py_func.__qualname__ for _, e in compiled.buffer})
+print(runs, *names)
+"""
+
+
+class Complete(unittest.TestCase):
+    def test_nothing_is_compiled_after_set_up(self) -> None:
+        list(warming.warm_up_steps() if not warming.is_warm() else ())
+        done = subprocess.run([sys.executable, "-c", _SWEEP], capture_output=True, text=True, check=True)
+        runs, *names = done.stdout.split()
+        self.assertGreater(int(runs), 800)
+        self.assertEqual(names, [])
+
+    def test_whoever_stops_leaves_no_process_behind(self) -> None:
+        steps = warming.warm_up_steps(1, behind_a_window=True)
+        with mock.patch.object(warming, "_tasks", lambda: {"one": print, "two": print}):
+            self.assertEqual(next(steps), (0.0, "two"))
+            next(steps)
+            before = set(multiprocessing.active_children())
+            steps.close()
+        for child in before:
+            child.join(10)
+        self.assertEqual(multiprocessing.active_children(), [])
 
 
 if __name__ == "__main__":

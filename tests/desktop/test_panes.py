@@ -11,7 +11,6 @@ from PySide6.QtGui import QColor
 from PySide6.QtTest import QTest
 
 from lucid_finch.core.detection import Column, EvidenceMap, Outlines
-from lucid_finch.core.execution.warming import warm_up_steps
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.rendering import viewing
 from lucid_finch.core.numerics.runtime.compiling import specialisations
@@ -154,8 +153,7 @@ class Warm(BenchCase):
             viewing.strokes,
             viewing.tint,
         ]
-        shares = [share for share, _ in warm_up_steps()]
-        self.assertEqual(shares[-1], 1.0)
+        viewing.warm_up()
         before = [specialisations(kernel) for kernel in kernels]
         self.open(two_squares())
         self.bench.panes.show_map(1, "prepared")

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import multiprocessing
+import os
 from collections.abc import Callable, Iterator
-from functools import partial
+from concurrent.futures import FIRST_COMPLETED, ProcessPoolExecutor, wait
+from functools import cache, partial
 
 import numpy as np
 
@@ -35,24 +38,66 @@ def example_images() -> dict[str, Image]:
     return images
 
 
-def warm_up_tasks() -> list[tuple[str, Callable[[], None]]]:
-    """What has to run once, the most usual first, each with its name."""
+def warm_up_tasks() -> dict[str, Callable[[], None]]:
+    """What has to run once, by name. The first detector comes first, alone: the others build on its kernels."""
     images = example_images()
-    tasks: list[tuple[str, Callable[[], None]]] = [("display", viewing.warm_up), ("judging", _judge)]
-    for name, image in images.items():
+    usual, *others = images
+    first, *kinds = KINDS
+    tasks: dict[str, Callable[[], None]] = {f"{first}, {usual}": partial(_detect, first, images[usual])}
+    tasks["display"], tasks["judging"] = viewing.warm_up, _judge
+    tasks |= {f"{step}, {usual}": partial(_prepare, step, images[usual]) for step in STEPS}
+    tasks |= {f"{kind}, {usual}": partial(_detect, kind, images[usual]) for kind in kinds}
+    for name in others:
+        image = images[name]
         if not image.is_colour:
-            tasks += [(f"{kind}, {name}", partial(_detect, kind, image)) for kind in KINDS]
-    for name, image in images.items():
-        tasks += [(f"{step}, {name}", partial(_prepare, step, image)) for step in STEPS]
+            tasks |= {f"{kind}, {name}": partial(_detect, kind, image) for kind in KINDS}
+        tasks |= {f"{step}, {name}": partial(_prepare, step, image) for step in STEPS}
     return tasks
 
 
-def warm_up_steps() -> Iterator[tuple[float, str]]:
-    """Do the work step by step; yields the share done and what comes next."""
-    tasks = warm_up_tasks()
-    for number, (name, run) in enumerate(tasks):
-        yield number / len(tasks), name
-        run()
+@cache
+def _tasks() -> dict[str, Callable[[], None]]:
+    return warm_up_tasks()
+
+
+def _run(name: str, nice: int = 0) -> None:
+    """Run one task; in a process of its own, `nice` at first."""
+    if nice and os.nice(0) < nice:
+        os.nice(nice)
+    _tasks()[name]()
+
+
+def warm_up_steps(processes: int = 2, behind_a_window: bool = False) -> Iterator[tuple[float, str]]:
+    """Do the work in so many processes; yields the share done and what has just been compiled.
+
+    Behind a window that is used meanwhile the work gives way to it, and what most images need first is done last: the window
+    compiles that itself. Where no process can be started, the work is done in this one.
+    """
+    names = list(_tasks())
+    if behind_a_window:
+        names.reverse()
+    yield 0.0, names[0]
+    before = set(multiprocessing.active_children())
+    try:
+        pool = ProcessPoolExecutor(processes, multiprocessing.get_context("spawn"))
+    except (OSError, ImportError, NotImplementedError):
+        for number, name in enumerate(names):
+            _run(name)
+            yield (number + 1) / len(names), name
+    else:
+        try:
+            waiting = {pool.submit(_run, name, 10 if behind_a_window else 0): name for name in names}
+            latest = names[0]
+            while waiting:
+                for done in wait(waiting, timeout=0.3, return_when=FIRST_COMPLETED).done:
+                    done.result()
+                    latest = waiting.pop(done)
+                # Also where nothing is done yet, so that whoever asks can stop.
+                yield 1 - len(waiting) / len(names), latest
+        finally:
+            pool.shutdown(wait=False, cancel_futures=True)
+            for child in set(multiprocessing.active_children()) - before:
+                child.terminate()
     cache_folder().mkdir(parents=True, exist_ok=True)
     complete_marker().touch()
     yield 1.0, "done"

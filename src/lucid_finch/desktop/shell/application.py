@@ -88,7 +88,7 @@ def run_application(paths: Sequence[str], demo: str = "") -> int:
     # What is here now stays: the collector need not look at it again in the middle of a drag.
     gc.freeze()
     if not is_warm():
-        bench.warm_up()
+        bench.status.compile_kernels()
     if demo:
         bench.documents.open_demo(demo)
     if paths:

@@ -38,7 +38,6 @@ from lucid_finch.desktop.study.preferences import PreferencesFile
 from lucid_finch.desktop.study.runner import Runner
 from lucid_finch.desktop.study.selection import Selection
 from lucid_finch.desktop.study.study import Study, step_place
-from lucid_finch.desktop.study.worker import Job
 from lucid_finch.desktop.toolkit.bars import NoticeBar, TopBar
 from lucid_finch.desktop.toolkit.guard import guarded
 from lucid_finch.desktop.toolkit.theme import dress
@@ -293,16 +292,6 @@ class Bench(Parts):
             self.show_failure(text)
         self._show_detection()
 
-    def warm_up(self) -> None:
-        """Compile the kernels in the worker before anything else, with progress."""
-        from lucid_finch.core.execution.warming import warm_up_steps
-
-        def work(job: Job) -> None:
-            for share, text in warm_up_steps():
-                job.emit_progress(share, self.tr("first start: compiling {}").format(text))
-
-        self.worker.submit(self.tr("first start: compiling"), work, keep=True)
-
     # Showing
 
     def show_failure(self, text: str) -> None:
@@ -465,6 +454,7 @@ class Bench(Parts):
         self.images.close_worker()
         self.panes.close_worker()
         self.sweep.worker.close()
+        self.status.close_worker()
         self.worker.close()
         if self.help is not None:
             self.help.close()
