@@ -250,14 +250,14 @@ class Arithmetic:
     """How a map is made of another: sums of its pixels times coefficients, and perhaps the root of their squares."""
 
     of: str
-    """Name of the map that the coefficients are laid on."""
+    """Name of the map that the coefficients apply to."""
     kernels: Mapping[str, Array]
-    """Tables of odd sides, by label, laid on as written (no flip)."""
+    """Tables of odd sides, by label, applied as written (no flip)."""
     root: bool = False
     """Whether the value is the root of the sum of the squares of the sums."""
     border: str = "mirror"
     black: float = 0.0
-    """What stands beyond the border where that is constant."""
+    """The value beyond the border where that is constant."""
 
 
 @dataclass(frozen=True)

@@ -244,10 +244,10 @@ class Detector:
         """Final columns of near misses, beside what was `found`."""
         return self.finish(task, chosen)
 
-    # What is told of a result
+    # What is reported of a result
 
     def plausible(self, candidates: Candidates) -> NDArray[np.bool_]:
-        """Which candidates are worth being listed as near misses."""
+        """Which candidates are listed as near misses."""
         return np.ones(len(candidates), bool)
 
     def evidence(self, task: Task) -> list[EvidenceMap]:

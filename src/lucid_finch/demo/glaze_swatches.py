@@ -1,4 +1,4 @@
-"""The scene `glaze_swatches`: sample chips of a rose glaze laid out on a celadon cloth of the same lightness, in uneven light."""
+"""The scene `glaze_swatches`: sample swatches of a rose glaze on a celadon cloth of the same lightness, in uneven light."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from lucid_finch.demo.painter import (
 )  # fmt: skip
 
 WIDTH, HEIGHT = 1200, 800
-# Of the same luma: what tells them apart is the hue alone.
+# Of the same luma: they differ in hue alone.
 _CLOTH = (118.0, 146.0, 128.0)
 _ROSE = (166.0, 123.0, 123.0)
 _COLUMNS, _ROWS = 6, 4

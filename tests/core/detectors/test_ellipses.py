@@ -14,7 +14,7 @@ from lucid_finch.core.explaining import explain
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.edges.gradients import gaussian_kernel, smoothed
 from lucid_finch.core.numerics.fitting.arcs import direct_ellipse
-from lucid_finch.core.numerics.fitting.curve_refinement import from_rim, taken
+from lucid_finch.core.numerics.fitting.curve_refinement import from_rim, pack_ellipse
 from lucid_finch.core.prepare import step_of
 from lucid_finch.core.recipe import Recipe
 from lucid_finch.demo import recipe_text, scene
@@ -208,7 +208,7 @@ class Parts(unittest.TestCase):
 
     def test_the_distance_of_a_circle_is_exact(self) -> None:
         shape = np.empty(7)
-        taken(np.array([3.0, 4.0, 10.0, 10.0, 0.7]), shape)
+        pack_ellipse(np.array([3.0, 4.0, 10.0, 10.0, 0.7]), shape)
         off, u, v = from_rim(3.0 + 13 * math.cos(1.0), 4.0 + 13 * math.sin(1.0), shape)
         self.assertAlmostEqual(off, 3.0, places=9)
         self.assertAlmostEqual(u, math.cos(1.0), places=9)

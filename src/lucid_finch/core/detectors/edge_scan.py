@@ -64,7 +64,7 @@ class EdgeScanParameters(DetectorParameters):
         auto="the spacing",
         help="Width along the boundary over which each scan line is averaged.",
     )
-    # The extremum of the slope errs least for 2.2 times the blur of the boundary; nearer to it, closer ones are told apart.
+    # The extremum of the slope errs least for 2.2 times the blur of the boundary; nearer to it, closer ones are separated.
     sigma: float = gathers(
         2.0,
         label="Smoothing",

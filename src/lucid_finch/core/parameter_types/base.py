@@ -49,7 +49,7 @@ class Declared(Protocol):
 
 @dataclass(frozen=True)
 class Option:
-    """A command-line option: how many words it takes, what stands for them, and whether it is a switch."""
+    """A command-line option: how many words it takes, their placeholder, and whether it is a switch."""
 
     words: int = 1
     placeholder: str = ""
@@ -57,7 +57,7 @@ class Option:
 
 
 class ParameterType:
-    """Base of all types; instances hold no state but what tells values apart (the choices of a choice)."""
+    """Base of all types; instances hold no state but what defines the values (the choices of a choice)."""
 
     is_number = False
     """Whether values lie on an axis, so that a slider and a histogram make sense."""
@@ -94,7 +94,7 @@ class ParameterType:
         return TypeAdapter(declared.annotation).json_schema()
 
     def sweep(self, declared: Declared, current: Any, measured: Sequence[float] = ()) -> list[Any]:
-        """Values worth comparing, the current one among them; `measured`: the criterion that it judges, of all candidates."""
+        """Values to compare, the current one among them; `measured`: the criterion that it judges, of all candidates."""
         return []
 
     def fit(self, number: float, declared: Declared) -> Any:
@@ -143,7 +143,7 @@ def spread_out(low: float, high: float) -> list[float]:
 
 
 def quantiles(values: Sequence[float]) -> list[float]:
-    """Limits worth comparing: quantiles of what was measured, towards the upper end, since low limits let everything in."""
+    """Limits to compare: quantiles of what was measured, towards the upper end, since low limits let everything in."""
     known = sorted({float(v) for v in values if math.isfinite(v)})
     if len(known) < 2:
         return []

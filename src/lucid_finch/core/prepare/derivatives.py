@@ -139,7 +139,7 @@ class KernelParameters(BorderedParameters):
     coefficients: Annotated[Coefficients, BeforeValidator(_rows)] = gathers(
         ((0.0, -1.0, 0.0), (-1.0, 4.0, -1.0), (0.0, -1.0, 0.0)),
         label="Coefficients",
-        help="Laid on the image as written, not flipped: the result is the sum of coefficient times pixel.",
+        help="Applied as written, not flipped: the result is the sum of coefficient times pixel.",
     )
     divide_by: float | None = gathers(
         None, label="Divide by", help="What the sum is divided by.", auto="the sum of the coefficients, or 1 where that is 0"

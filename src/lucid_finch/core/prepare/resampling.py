@@ -83,9 +83,9 @@ def _steps(image: Image, given: ResizeParameters) -> tuple[float, float]:
     }
     groups = [g for g in (("factor",), ("width", "height"), ("width_max", "height_max")) if any(n in asked for n in g)]
     if len(groups) != 1:
-        told = ", ".join(asked) or "nothing"
+        text = ", ".join(asked) or "nothing"
         raise ParameterError(
-            f"resize: {told} is given; it must be factor, or width and/or height, or width_max and/or height_max",
+            f"resize: {text} is given; it must be factor, or width and/or height, or width_max and/or height_max",
             next(iter(asked), "factor"),
         )
     if "factor" in asked:

@@ -41,7 +41,7 @@ class PreparationStep:
     examples: ClassVar[tuple[Mapping[str, Any], ...]] = ({},)
     """Parameters that the step is tried with: all of its kernels are compiled by its examples."""
     separates: ClassVar[bool] = False
-    """Whether it makes grey of colour, so that areas of an object and of its surroundings are worth sampling."""
+    """Whether it makes grey of colour, so that areas of an object and of its surroundings can be sampled."""
 
     def apply(self, image: Image, parameters: Any) -> Image:
         """The image after the step, with its frame and mask. Raises `ParameterError`."""
@@ -70,7 +70,7 @@ class PreparationStep:
     def alternatives(
         self, image: Image, given: Mapping[str, Any], sampled: Sequence[Mapping[str, Any]] | None
     ) -> list[Alternative]:
-        """Other steps worth comparing with this one, the best first; `sampled`: areas of object and surroundings. Raises
+        """Other steps to compare with this one, the best first; `sampled`: areas of object and surroundings. Raises
         `ParameterError`."""
         return []
 

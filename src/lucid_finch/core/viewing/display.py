@@ -12,7 +12,7 @@ from lucid_finch.core.detection import MapKind
 
 Colours = NDArray[np.uint8]
 
-# Anchor colours, evenly spaced. Signed: cold below zero, dark neutral at zero, warm above, told apart by the colour-blind
+# Anchor colours, evenly spaced. Signed: cold below zero, dark neutral at zero, warm above, distinguishable by the colour-blind
 # too. Cyclic: four hues of one lightness that meet again at the ends. Grey: plain.
 _ANCHORS: dict[str, tuple[tuple[int, int, int], ...]] = {
     "grey": ((0, 0, 0), (255, 255, 255)),

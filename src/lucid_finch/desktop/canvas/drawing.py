@@ -1,4 +1,4 @@
-"""What is drawn by hand on the panes: regions of the chosen card and the measured shape, drawn, dragged and moved by keys."""
+"""What is drawn by hand on the panes: regions of the selected card and the measured shape, drawn, dragged and moved by keys."""
 
 from __future__ import annotations
 
@@ -58,7 +58,7 @@ class Drawing(QObject):
     changed = Signal(str, object, bool)
     """Key of the shape, its new form (None: removed), and whether the movement goes on."""
     shown = Signal()
-    """Something has to be painted anew."""
+    """Something has to be painted again."""
     drawing_changed = Signal(str)
     """What is about to be drawn, or "" when that is over."""
 

@@ -1,4 +1,4 @@
-"""The evidence strip: the stages of the chosen detector as a row of live thumbnails."""
+"""The evidence strip: the stages of the selected detector as a row of live thumbnails."""
 
 from __future__ import annotations
 

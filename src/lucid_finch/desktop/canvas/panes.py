@@ -357,7 +357,7 @@ class PaneGroup(QWidget):
         self._show_all()
 
     def put_picture(self, picture: Picture) -> None:
-        """A map was made, or made anew."""
+        """A map was computed."""
         if picture.name in self.ranges:
             picture.low, picture.high = self.ranges[picture.name]
         self.pictures[picture.name] = picture
@@ -377,7 +377,7 @@ class PaneGroup(QWidget):
         self.looked.emit()
 
     def set_shaded(self, shaded: bool) -> None:
-        """Shade where results rest on what stands for pixels beyond the border."""
+        """Shade where results depend on values beyond the border."""
         for frame in self.frames:
             frame.pane.shade_unsure = shaded
             frame.pane.update()

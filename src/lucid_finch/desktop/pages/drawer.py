@@ -16,7 +16,7 @@ from lucid_finch.desktop.study.study import Study
 
 
 class Drawer(QTabWidget):
-    """Pages of results; follows the study when told to."""
+    """Pages of results; follows the study on request."""
 
     columns_chosen = Signal()
     """The columns that are shown have changed, and with them the preferences."""

@@ -148,7 +148,7 @@ class ProfilePlot(QWidget):
 
 
 class ValueList(QWidget):
-    """Names and values in two columns, painted: labels would lay out the window anew at every move."""
+    """Names and values in two columns, painted: labels would lay out the window again at every move."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -179,10 +179,10 @@ class ValueList(QWidget):
 
 
 class MeasurePage(QWidget):
-    """What is drawn to be measured; a number can be taken over as a length of the chosen card."""
+    """What is drawn to be measured; a number can be taken over as a length of the selected card."""
 
     use_wanted = Signal(str, float)
-    """Name of a parameter of the chosen card, and the length in px."""
+    """Name of a parameter of the selected card, and the length in px."""
 
     def __init__(self, drawing: Drawing) -> None:
         super().__init__()
@@ -190,9 +190,9 @@ class MeasurePage(QWidget):
         self.shape: Shape | None = None
         self.picture: Picture | None = None
         self.seen: tuple[str, Profile] | None = None
-        """Heading and profile that the chosen finding was found in."""
+        """Heading and profile that the selected finding was found in."""
         self.lengths: Any = list
-        """Gives name and label of every length parameter of the chosen card."""
+        """Gives name and label of every length parameter of the selected card."""
         layout = QHBoxLayout(self)
         layout.setContentsMargins(8, 4, 8, 4)
         left = QVBoxLayout()
@@ -221,7 +221,7 @@ class MeasurePage(QWidget):
         below.setSpacing(4)
         self.use = QToolButton()
         self.use.setText(self.tr("Use as…"))
-        self.use.setToolTip(self.tr("Put a measured length, or half of it, into a parameter of the chosen card"))
+        self.use.setToolTip(self.tr("Put a measured length, or half of it, into a parameter of the selected card"))
         self.use.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
         self.menu = QMenu(self.use)
         self.menu.aboutToShow.connect(self._fill_menu)
@@ -279,7 +279,7 @@ class MeasurePage(QWidget):
                 self.refresh()
 
     def show_seen(self, heading: str, profile: Profile) -> None:
-        """The profile that a chosen finding was found in, until something is drawn."""
+        """The profile that a selected finding was found in, until something is drawn."""
         self.seen = heading, profile
         if self.shape is None:
             self.refresh()
@@ -295,11 +295,11 @@ class MeasurePage(QWidget):
         if shape is None and self.seen is not None:
             heading, seen = self.seen
             self.plot.show_profile(seen, self.tr("grey"))
-            told = [
+            shown = [
                 (f"{c.at:.2f} ± {c.std:.2f} px", self.tr("picked") if c.picked else "–")
                 for c in sorted(seen.crossings, key=lambda c: not c.picked)[:6]
             ]
-            self.values.show_values([(heading, ""), *told])
+            self.values.show_values([(heading, ""), *shown])
             self.use.setEnabled(False)
             return
         rows = measured(shape) if shape is not None and len(shape["points"]) == POINTS[shape["shape"]] else []
@@ -325,7 +325,7 @@ class MeasurePage(QWidget):
         return [(name, value) for name, value, unit in measured(shape) if unit == "px" and name not in ("x", "y", "left", "top")]
 
     def _fill_menu(self) -> None:
-        """Every length there is, whole and halved, for every length that the chosen card wants."""
+        """Every length there is, whole and halved, for every length that the selected card wants."""
         self.menu.clear()
         offered = self.lengths()
         for name, value in self._lengths():
@@ -336,7 +336,7 @@ class MeasurePage(QWidget):
                     text = self.tr("{} {:.1f} px as {}").format(what, number, label)
                     self.menu.addAction(text, partial(self.use_wanted.emit, parameter, float(f"{number:.4g}")))
         if self.menu.isEmpty():
-            self.menu.addAction(self.tr("the chosen card takes no length")).setEnabled(False)
+            self.menu.addAction(self.tr("the selected card takes no length")).setEnabled(False)
 
     def text(self) -> str:
         """Numbers, edges and profile as tab-separated text."""

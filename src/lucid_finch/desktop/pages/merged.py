@@ -31,7 +31,7 @@ def _equal(one: Combined, other: Combined) -> bool:
 
 
 class MergedPage(FilteredTable):
-    """A table of the merged findings; choosing a row tells whose finding it is."""
+    """A table of the merged findings; selecting a row selects the finding and its detector."""
 
     picked = Signal(str, int)
     """Name of the detector, and the number of the finding there."""

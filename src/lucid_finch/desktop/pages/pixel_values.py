@@ -1,4 +1,4 @@
-"""The Numbers page: values under the cursor, the coefficients laid on them, products, sums and root, step by step."""
+"""The page of pixel values: values under the cursor, coefficients, products, sums and root, step by step."""
 
 from __future__ import annotations
 
@@ -53,9 +53,9 @@ class Grid:
     columns: list[str]
     foot: str = ""
     tint: bool = False
-    """Whether signs are told apart by colour."""
+    """Whether signs have different colours."""
     sign: str = ""
-    """What stands between it and the table before."""
+    """The sign between it and the table before."""
 
     @cached_property
     def texts(self) -> list[list[str]]:
@@ -229,7 +229,7 @@ class PixelValuesPage(QWidget):
         self.operator = QComboBox()
         self.operator.addItems([self.tr("of the map in the pane"), *(name for name in OPERATORS if name != "gaussian")])
         self.operator.setAccessibleName(self.tr("Coefficients"))
-        self.operator.setToolTip(self.tr("The coefficients that are laid on your numbers"))
+        self.operator.setToolTip(self.tr("The coefficients that are applied to your numbers"))
         self.operator.currentIndexChanged.connect(lambda _: self.refresh())
         copy = QPushButton(self.tr("Copy"))
         copy.setToolTip(self.tr("All tables as tab-separated text"))

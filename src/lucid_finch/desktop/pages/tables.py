@@ -176,7 +176,7 @@ class TableModel(QAbstractTableModel):
         return self.text(row, column)
 
     def data(self, index: Index, role: int = _DISPLAY) -> Any:
-        # Asked for half a dozen roles a cell at each painting: what is not ours has to be told apart quickly.
+        # Asked for half a dozen roles a cell at each painting: what is not ours has to be recognised quickly.
         if role not in _OURS or not index.isValid():
             return None
         row, column = index.row(), index.column()
@@ -199,7 +199,7 @@ class TableModel(QAbstractTableModel):
 
 
 class FindingsTable(QTableView):
-    """Shows a `Table`; the selection is told as rows of that table."""
+    """Shows a `Table`; the selection is emitted as rows of that table."""
 
     rows_chosen = Signal(list)
     colour_wanted = Signal(str)
@@ -458,7 +458,7 @@ class FilteredTable(QWidget):
         self.said.setVisible(bool(text))
 
     def apply(self) -> None:
-        """Filter by what the field says; a wrong condition is told and shows all."""
+        """Filter by what the field says; a wrong condition is reported and shows all."""
         table, text = self.table.rows.table, self.field.text().strip()
         kept, said = None, ""
         if table is not None and text:

@@ -99,7 +99,7 @@ class Histogram(QWidget):
         # Counts as logarithms: among thousands of rejected ones the few that stand must be seen.
         heights = np.log1p(self._bins) / max(math.log1p(int(self._bins.max(initial=0))), 1e-9)
         painter.setPen(Qt.PenStyle.NoPen)
-        # Bars fall on either side of the limit's place: no value is worked out for each.
+        # Bars fall on either side of the limit's place: no value is computed for each.
         edges = [(self.place_of(limit.value), limit.sense == "at least") for limit in self.limits]
         for passed, colour in ((True, theme.accent), (False, theme.faint)):
             painter.setBrush(QColor(colour))
@@ -305,7 +305,7 @@ class ParameterEditor(QWidget):
 
     @property
     def _auto_text(self) -> str:
-        """What stands for a value that the program chooses."""
+        """The text of a value that the program chooses."""
         return self.tr("auto")
 
     def _chosen(self, text: str) -> None:

@@ -244,7 +244,7 @@ class Sweep(QObject):
         """Steps that stand for values, where more than one parameter changes."""
 
     def open(self, parameter: str) -> None:
-        """Compare values of a parameter of the chosen card; "" compares a step with its alternatives."""
+        """Compare values of a parameter of the selected card; "" compares a step with its alternatives."""
         study = self.study
         place = step_place(study.chosen)
         if study.image is None:
@@ -332,7 +332,7 @@ class Sweep(QObject):
             self.card.views[number].show_sample(replace(self.card.views[number].sample, pixels=pixels, text=text))
 
     def step_for(self, value: Any) -> dict[str, Any] | None:
-        """The step that replaces the chosen one if this value is applied; None if only a parameter changes."""
+        """The step that replaces the selected one if this value is applied; None if only a parameter changes."""
         return self._steps.get(value)
 
     def _closed(self) -> None:

@@ -160,7 +160,7 @@ class RecipeCards(QWidget):
             {name: step.purpose for name, step in STEPS.items()}, study.add_step,
         )  # fmt: skip
         self.add_detector = self._adding(
-            self.tr("+ Detector"), self.tr("Something more to find in the same image"),
+            self.tr("+ Detector"), self.tr("Add another detector"),
             {kind: detector.purpose for kind, detector in KINDS.items()}, study.add_detector,
         )  # fmt: skip
         self._layout.addWidget(self.add_step)
@@ -168,7 +168,7 @@ class RecipeCards(QWidget):
         self.merged = QLabel()
         self.merged.setObjectName("about")
         self.merged.setWordWrap(True)
-        self.merged.setToolTip(self.tr("Findings that more than one detector has are listed once, as the surest has them"))
+        self.merged.setToolTip(self.tr("What more than one detector found is listed once, as the most significant finding"))
         self._layout.addWidget(self.merged)
         self._layout.addStretch(1)
         scroll.setWidget(page)
@@ -200,7 +200,7 @@ class RecipeCards(QWidget):
             self.refresh()
 
     def do_to_chosen(self, what: Callable[[], None]) -> None:
-        """Do something to the chosen card; the source has none of these."""
+        """Do something to the selected card; the source has none of these."""
         if self.study.chosen != SOURCE:
             self.do(what)
 
@@ -210,7 +210,7 @@ class RecipeCards(QWidget):
             self.cards[card].start_rename()
 
     def card_menu(self, card: str) -> QMenu:
-        """What can be done with a card; the same is in the list of all actions, for the chosen one."""
+        """What can be done with a card; the same is in the list of all actions, for the selected one."""
         study = self.study
         menu = QMenu(self)
         if step_place(card) is None:

@@ -19,7 +19,7 @@ _SAMPLE = "sample"
 
 
 class RegionShapes(QObject):
-    """Shows the regions of the chosen card; edits go through the settings and so can be undone."""
+    """Shows the regions of the selected card; edits go through the settings and so can be undone."""
 
     def __init__(self, study: Study, drawing: Drawing, settings: SettingsPanel) -> None:
         super().__init__()
@@ -89,7 +89,7 @@ class RegionShapes(QObject):
             return
         value = next((region for n, _, region in self._regions() if n == name), None)
         if not rest:
-            # The exclusions of a region that is drawn anew stay, as far as they are its own.
+            # The exclusions of a region that is drawn again stay, as far as they are its own.
             new: Any = (
                 shape if shape is None or value is None else {**shape, "exclude": shape.get("exclude", value.get("exclude", []))}
             )

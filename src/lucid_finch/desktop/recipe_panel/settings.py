@@ -57,7 +57,7 @@ class SettingsPanel(QWidget):
     draw_wanted = Signal(str, str)
     """Kind of region to draw, and the key of the shape that it becomes."""
     sweep_wanted = Signal(str)
-    """A parameter of the chosen card that shall be shown over a range."""
+    """A parameter of the selected card that shall be shown over a range."""
     samples_wanted = Signal()
     """Two areas shall be sampled, to compare channels by."""
     refused = Signal(str)
@@ -90,7 +90,7 @@ class SettingsPanel(QWidget):
         self.refresh()
 
     def refresh(self) -> None:
-        """Show the current values; widgets are built anew only when other parameters are to be shown."""
+        """Show the current values; widgets are rebuilt only when other parameters are to be shown."""
         shape = self._wanted_shape()
         fresh = shape != self._shape
         if fresh:
@@ -159,7 +159,7 @@ class SettingsPanel(QWidget):
             pages.setSuffix(self.tr(" of {}").format(image.pages))
             pages.setKeyboardTracking(False)
             pages.setAccessibleName(self.tr("Picture of the file"))
-            pages.setToolTip(self.tr("Which of the pictures in this file is on the bench"))
+            pages.setToolTip(self.tr("Which picture of this file is open"))
             pages.valueChanged.connect(lambda number: self.page_wanted.emit(number - 1))
             layout.addWidget(pages)
 
@@ -289,7 +289,7 @@ class SettingsPanel(QWidget):
             layout.addWidget(self.border)
 
     def lengths(self) -> list[tuple[str, str]]:
-        """Name and label of the parameters of the chosen card that a measured length can be put into."""
+        """Name and label of the parameters of the selected card that a measured length can be put into."""
         found = []
         for (owner, name), editor in self.editors.items():
             declared = editor.declared
@@ -356,7 +356,7 @@ class SettingsPanel(QWidget):
         editor.histogram.show_values(detection.measured(editor.declared.criterion), limits)
 
     def edit(self, owner: str, name: str, value: Any, moving: bool) -> None:
-        """Change a parameter of the chosen card, or of the whole recipe, as its editor would."""
+        """Change a parameter of the selected card, or of the whole recipe, as its editor would."""
         editor = self.editors.get((owner, name))
         label = editor.declared.label if editor is not None else name
         # What is moved in one go is one step of undo; letting go ends it.

@@ -79,7 +79,7 @@ class RegionEditor(QWidget):
         buttons = QHBoxLayout()
         buttons.setSpacing(4)
         buttons.addWidget(self._drawer(self.tr("Draw"), self.tr("Draw it on the image"), False))
-        self.exclude = self._drawer(self.tr("Exclude"), self.tr("Draw what does not belong to it"), True)
+        self.exclude = self._drawer(self.tr("Exclude"), self.tr("Draw an area to exclude"), True)
         buttons.addWidget(self.exclude)
         view = QPushButton(self.tr("In view"))
         view.setToolTip(self.tr("Use the part in view: sets the region to what the active pane shows."))
@@ -282,7 +282,7 @@ class BorderSketch(QWidget):
         self.setFixedHeight(44)
         self.border = "mirror"
         self.values: list[float | None] = []
-        self.setAccessibleName(self.tr("What stands beyond the border"))
+        self.setAccessibleName(self.tr("Values beyond the border"))
         self.setToolTip(
             self.tr("The left end of the middle row of the image. Right of the line: its pixels; left of it: what is put there.")
         )

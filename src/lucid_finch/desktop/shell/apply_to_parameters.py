@@ -25,7 +25,7 @@ _RULER = "ruler"
 
 
 class Applier(QObject):
-    """Edits the chosen card; each time one step of undo."""
+    """Edits the selected card; each time one step of undo."""
 
     def __init__(self, parts: Parts) -> None:
         super().__init__(parts)
@@ -70,7 +70,7 @@ class Applier(QObject):
     def start_ruler(self) -> None:
         """Have the user draw a line across an object; its half becomes the middle of the sizes looked for."""
         if self._size_parameter() is None:
-            self.parts.notice.tell(self.tr("The chosen card has no range of sizes. Choose a detector of round shapes."))
+            self.parts.notice.tell(self.tr("The selected card has no range of sizes. Choose a detector of round shapes."))
             return
         self.parts.drawing.start("line", _RULER)
 
@@ -83,11 +83,11 @@ class Applier(QObject):
         self._look_for_size(0.5 * math.hypot(x2 - x1, y2 - y1))
 
     def like_chosen(self) -> None:
-        """Look for sizes around that of the chosen finding."""
+        """Search sizes around that of the selected finding."""
         name, rows = self._size_parameter(), self.parts.drawer.findings.chosen_rows()
         detection = self.parts.study.detection
         if name is None or detection is None or not len(rows):
-            self.parts.notice.tell(self.tr("Choose a finding of a detector with a range of sizes first."))
+            self.parts.notice.tell(self.tr("Select a finding of a detector with a range of sizes first."))
             return
         detector, findings = detection.task.detector, detection.findings
         size = float(np.median(findings[detector.Parameters.declarations()[name].upper_criterion or name][rows]))
@@ -98,7 +98,7 @@ class Applier(QObject):
         return next((e for e in self.parts.study.recipe.detectors if e.name == self.parts.study.chosen), None)
 
     def _size_parameter(self) -> str | None:
-        """The parameter of the chosen card that is a range of sizes."""
+        """The parameter of the selected card that is a range of sizes."""
         entry = self._chosen_entry()
         return (detector_of(entry.kind).sized_by or None) if entry is not None else None
 
@@ -113,7 +113,7 @@ class Applier(QObject):
         self.parts.notice.tell(self.tr("Searching sizes from {:g} to {:g} px, around {:.1f}.").format(low, high, size))
 
     def take_value(self, name: str, value: Any) -> None:
-        """Take a value over into a parameter of the chosen card."""
+        """Take a value over into a parameter of the selected card."""
         if name == self._size_parameter() and isinstance(value, float):
             self._look_for_size(value)
             return

@@ -44,20 +44,20 @@ def _file_actions(parts: Parts, exporter: Exporter, actions: Actions) -> None:
             about.purpose,
         )
     add(file, "next_image", parts.tr("Next image"), lambda: parts.drawer.images.step(1), "PgDown")
-    add(file, "image_before", parts.tr("Image before"), lambda: parts.drawer.images.step(-1), "PgUp")
-    add(file, "next_wrong", parts.tr("Next image not as expected"), parts.drawer.images.go_to_wrong, "Ctrl+PgDown")
+    add(file, "image_before", parts.tr("Previous image"), lambda: parts.drawer.images.step(-1), "PgUp")
+    add(file, "next_wrong", parts.tr("Next image that misses an expectation"), parts.drawer.images.go_to_wrong, "Ctrl+PgDown")
     add(file, "save", parts.tr("Save recipe"), parts.documents.save, KEYS.Save)
     add(file, "save_as", parts.tr("Save recipe as…"), parts.documents.save_as, KEYS.SaveAs)
     tip = parts.tr("Write findings, tables and pictures to a folder")
     add(file, "export", parts.tr("Export…"), exporter.export_dialog, "Ctrl+E", tip)
     tip = parts.tr("The map of the active pane, as picture, float TIFF or NumPy array")
     add(file, "save_map", parts.tr("Save this map…"), exporter.save_map_dialog, "Ctrl+M", tip)
-    tip = parts.tr("The map of the active pane, worked out for each image of the list")
+    tip = parts.tr("The map of the active pane, computed for each image of the list")
     add(file, "save_maps", parts.tr("Save this map of every image…"), exporter.save_maps_dialog, "Ctrl+Shift+M", tip)
 
 
 def _recipe_actions(parts: Parts, actions: Actions) -> None:
-    """Undo, and what is done to the chosen card."""
+    """Undo, and what is done to the selected card."""
     add = actions.add
     edit = parts.tr("Recipe")
     undo, redo = parts.study.undo.createUndoAction(parts), parts.study.undo.createRedoAction(parts)
@@ -65,12 +65,12 @@ def _recipe_actions(parts: Parts, actions: Actions) -> None:
     actions.take(edit, "redo", redo, KEYS.Redo)
     study, column = parts.study, parts.recipe_cards
     for name, text, call, shortcut in (
-        ("rename", parts.tr("Rename the chosen card"), column.rename_chosen, "F2"),
-        ("duplicate", parts.tr("Duplicate the chosen card"), lambda: study.duplicate(study.chosen), "Ctrl+D"),
-        ("move_up", parts.tr("Move the chosen card up"), lambda: study.move(study.chosen, -1), "Alt+Up"),
-        ("move_down", parts.tr("Move the chosen card down"), lambda: study.move(study.chosen, 1), "Alt+Down"),
-        ("switch", parts.tr("Switch the chosen card on or off"), study.switch_chosen, "Ctrl+."),
-        ("remove", parts.tr("Remove the chosen card"), lambda: study.remove(study.chosen), "Ctrl+Del"),
+        ("rename", parts.tr("Rename the selected card"), column.rename_chosen, "F2"),
+        ("duplicate", parts.tr("Duplicate the selected card"), lambda: study.duplicate(study.chosen), "Ctrl+D"),
+        ("move_up", parts.tr("Move the selected card up"), lambda: study.move(study.chosen, -1), "Alt+Up"),
+        ("move_down", parts.tr("Move the selected card down"), lambda: study.move(study.chosen, 1), "Alt+Down"),
+        ("switch", parts.tr("Switch the selected card on or off"), study.switch_chosen, "Ctrl+."),
+        ("remove", parts.tr("Remove the selected card"), lambda: study.remove(study.chosen), "Ctrl+Del"),
     ):
         add(edit, name, text, partial(column.do_to_chosen, call), shortcut)
     for button in (column.add_step, column.add_detector):
@@ -85,7 +85,7 @@ def _view_actions(parts: Parts, actions: Actions) -> None:
     look = parts.tr("View")
     add(look, "fit", parts.tr("Fit the image"), lambda: parts.active_frame.pane.fit(), "F")
     add(look, "one_to_one", parts.tr("One pixel to one pixel"), parts.panes.one_to_one, "1")
-    add(look, "zoom_chosen", parts.tr("Zoom to what is chosen"), parts.panes.zoom_to_chosen, "Z")
+    add(look, "zoom_chosen", parts.tr("Zoom to the selection"), parts.panes.zoom_to_chosen, "Z")
     for count, text, shortcut in (
         (1, parts.tr("One pane"), "Ctrl+1"), (2, parts.tr("Two panes"), "Ctrl+2"), (4, parts.tr("Four panes"), "Ctrl+4")
     ):  # fmt: skip
@@ -96,8 +96,8 @@ def _view_actions(parts: Parts, actions: Actions) -> None:
         ("cursor", parts.tr("Panes share the cursor")),
     ):
         switch(look, f"link_{what}", text, partial(parts.panes.set_linked, what), True)
-    tip = parts.tr("Hatched where the result rests on what stands for pixels beyond the border")
-    switch(look, "shade", parts.tr("Hatch what the border makes unsure"), parts.panes.set_shaded, False, "B", tip)
+    tip = parts.tr("Hatched where the result depends on values beyond the border")
+    switch(look, "shade", parts.tr("Hatch the margin that depends on the border"), parts.panes.set_shaded, False, "B", tip)
     add(look, "range", parts.tr("Display range of the active pane…"), lambda: parts.active_frame.open_range(), "R")
     add(look, "map_menu", parts.tr("Map of the active pane…"), lambda: parts.active_frame.title.showMenu(), "M")
 
@@ -109,7 +109,7 @@ def _finding_actions(parts: Parts, actions: Actions) -> None:
     choose = parts.tr("Findings")
     tip = parts.tr("Then click where something was expected; or Shift+click")
     switch(choose, "ask", parts.tr("Ask why"), parts.asking.set_asking, False, "W", tip)
-    tip = parts.tr("Chosen rows, or all, as tab-separated text")
+    tip = parts.tr("Selected rows, or all, as tab-separated text")
     add(choose, "copy", parts.tr("Copy the table"), parts.drawer.copy_table, "Ctrl+Shift+C", tip)
     tip = parts.tr("For example: length > 50 and closed = yes")
     add(choose, "filter", parts.tr("Show only some rows"), parts.drawer.go_to_filter, "Ctrl+F", tip)
@@ -127,10 +127,10 @@ def _measure_actions(parts: Parts, applier: Applier, actions: Actions) -> None:
         ("angle", parts.tr("Measure the angle between two lines"), "Shift+A"),
     ):
         add(measure, f"measure_{kind}", text, partial(parts.drawer.start_measuring, kind), shortcut)
-    tip = parts.tr("Draw a line across an object, its diameter: sizes around half of it are looked for")
+    tip = parts.tr("Draw a line across an object, its diameter: sizes around half of it are searched")
     add(measure, "ruler", parts.tr("Size by ruler"), applier.start_ruler, "Shift+L", tip)
-    tip = parts.tr("Look for sizes around that of the chosen finding")
-    add(measure, "similar", parts.tr("Look for sizes like the chosen one"), applier.like_chosen, "Shift+K", tip)
+    tip = parts.tr("Search sizes around that of the selected finding")
+    add(measure, "similar", parts.tr("Look for sizes like the selected one"), applier.like_chosen, "Shift+K", tip)
     add(measure, "values", parts.tr("Pixel values under the cursor"), parts.drawer.show_values, "N")
 
 

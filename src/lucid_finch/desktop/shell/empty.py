@@ -20,7 +20,7 @@ class EmptyBench(QWidget):
         layout.setSpacing(14)
         layout.addStretch(1)
         for text, name in (
-            (self.tr("Put an image on the bench"), "emptytitle"),
+            (self.tr("Open an image"), "emptytitle"),
             (
                 self.tr(
                     "Drop images, a folder or a recipe here.\nEdges are found at once, and every stage that leads to them is "

@@ -18,7 +18,7 @@ from lucid_finch.pipeline.sources import Place
 
 
 class Exporter(QObject):
-    """All of it is done by the worker and told when it is done."""
+    """The worker does all of it and reports when it is done."""
 
     def __init__(self, parts: Parts) -> None:
         super().__init__(parts)

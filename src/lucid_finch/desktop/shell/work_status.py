@@ -9,7 +9,7 @@ from lucid_finch.desktop.study.worker import Coordinator, Job
 from lucid_finch.desktop.toolkit.bars import TopBar
 
 _SLOW = 250
-"""Milliseconds of work that are not worth a progress bar."""
+"""Milliseconds of work without a progress bar."""
 
 
 class WorkStatus(QObject):

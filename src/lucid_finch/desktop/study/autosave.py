@@ -34,7 +34,7 @@ class Leftover:
 
 
 class Autosave:
-    """One window's file. A lock beside it, which the system releases however the process ends, tells that it is in use."""
+    """One window's file. A lock beside it, which the system releases however the process ends, shows that it is in use."""
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder

@@ -201,7 +201,7 @@ class Picture:
         if self._detail(number, sight) is not None:
             return None
         block = 2**number
-        # A margin, so that not every step of a pan asks anew; smaller where it is dearer.
+        # A margin, so that not every step of a pan asks again; smaller where it costs more.
         dx, dy = (sight[2] - sight[0]) // (4 + 4 * number), (sight[3] - sight[1]) // (4 + 4 * number)
         x0, y0 = max(sight[0] - dx, 0) // block * block, max(sight[1] - dy, 0) // block * block
         return number, (x0, y0, min(sight[2] + dx, self.width), min(sight[3] + dy, self.height))

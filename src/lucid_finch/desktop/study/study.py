@@ -86,7 +86,7 @@ class Study(QObject):
         self.undo = QUndoStack(self)
         self.undo.setUndoLimit(1000)
         self.chosen = self.recipe.detectors[0].name
-        """The chosen card: the name of a detector, `SOURCE` or a `step_card`."""
+        """The selected card: the name of a detector, `SOURCE` or a `step_card`."""
         self._last_detector = ""
         self.samples: tuple[dict[str, Any], dict[str, Any]] | None = None
 
@@ -105,7 +105,7 @@ class Study(QObject):
 
     @property
     def detector(self) -> str:
-        """The detector that evidence, tables and settings are about: the chosen one or the owner of the chosen step, else
+        """The detector that evidence, tables and settings are about: the selected one or the owner of the selected step, else
         the one before, else the first."""
         names = [entry.name for entry in self.recipe.detectors]
         place = step_place(self.chosen)
@@ -242,7 +242,7 @@ class Study(QObject):
         self._put_kin(card, own, f"switch {self.title(card)} {'on' if on else 'off'}")
 
     def switch_chosen(self) -> None:
-        """Switch the chosen card on or off."""
+        """Switch the selected card on or off."""
         self.switch(self.chosen, not self.is_on(self.chosen))
 
     def rename(self, card: str, name: str) -> None:

@@ -28,7 +28,7 @@ class TopBar(QWidget):
         self.image_name.setObjectName("quiet")
         self.place = QLabel()
         self.place.setObjectName("quiet")
-        self.before = self._arrow("‹", -1, self.tr("Image before"))
+        self.before = self._arrow("‹", -1, self.tr("Previous image"))
         self.after = self._arrow("›", 1, self.tr("Next image"))
         self.doing = QLabel()
         self.doing.setObjectName("quiet")
@@ -36,7 +36,7 @@ class TopBar(QWidget):
         self.progress.setTextVisible(False)
         self.progress.setFixedWidth(110)
         self.stop = QPushButton(self.tr("Cancel"))
-        self.stop.setToolTip(self.tr("Give up the work that is running (Esc); nothing is changed."))
+        self.stop.setToolTip(self.tr("Cancel the running work (Esc); nothing is changed."))
         self.progress.hide()
         self.stop.hide()
         for widget in (self.title, self.before, self.place, self.after):

@@ -239,8 +239,8 @@ def measure_background(
 
     threads.over_bands(signs, len(parts), cancelled, 1)
     scale = _filled(scale.reshape(len(parts), across), still.reshape(len(parts), across))
-    told = (seen >= 100) & ~unsure[:, None]
-    agreement = [np.median((same / np.maximum(seen, 1))[told[:, i], i]) if told[:, i].any() else 0.5 for i in (0, 1)]
+    enough = (seen >= 100) & ~unsure[:, None]
+    agreement = [np.median((same / np.maximum(seen, 1))[enough[:, i], i]) if enough[:, i].any() else 0.5 for i in (0, 1)]
     rho = float(np.clip(np.sin(np.pi * (max(agreement) - 0.5)), 1e-6, 0.995))
     correlation = max(own, lag / (2 * float(np.sqrt(-np.log(rho)))))
     return Background(scale.astype(np.float32), correlation, float(np.median(scale)))

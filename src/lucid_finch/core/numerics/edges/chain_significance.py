@@ -10,7 +10,7 @@ z^2/2 behaves as a gamma variable of mean 1.7 with 0.65 l degrees. So with the C
 
 exceeds t with a chance of about exp(-t). The four numbers were measured on simulated fields for s from 0.8 to 4 and z from
 2 to 3.2 (`benchmarks/false_alarms.py` measures what they lead to). Backgrounds with heavier tails (strong compression,
-sparse grain) show it in their many short chains: the ratio of the numbers with 1 < S <= 2.5 and 2.5 < S <= 4 tells by how much S
+sparse grain) show it in their many short chains: the ratio of the numbers with 1 < S <= 2.5 and 2.5 < S <= 4 gives by how much S
 has to be lowered.
 
 Strength counts only up to 4.5 times the background, and a short chain that comes back to where it began counts for nothing:

@@ -261,7 +261,7 @@ def _localise(n, out):  # type: ignore[no-untyped-def]
 
 @kernel
 def _points_band(pixels, blocked, filters, floor, top, bottom, out, counts):  # type: ignore[no-untyped-def]
-    """Edge points of rows top .. bottom-1 into the given arrays; counts[y - top] tells how many each row has."""
+    """Edge points of rows top .. bottom-1 into the given arrays; counts[y - top]: how many each row has."""
     radius = filters.smooth.size // 2
     height, width = pixels.shape
     use_blocked = blocked.shape[0] == height

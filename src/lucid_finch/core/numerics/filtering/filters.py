@@ -90,7 +90,7 @@ def _correlate_band(pixels, rows, columns, coefficients, top, bottom, out):  # t
 
 
 def correlated(pixels: NDArray[Any], coefficients: NDArray[np.float64]) -> Plane:
-    """(H, W) float32: the sum over the neighbourhood of pixel times coefficient, laid on as written (no flip).
+    """(H, W) float32: the sum over the neighbourhood of pixel times coefficient, applied as written (no flip).
 
     `coefficients` (odd, odd). One that is the product of a column and a row (rank 1) is run as two passes.
     """

@@ -2,7 +2,7 @@
 
 A chain is cut where its sense of turning changes and where no ellipse fits both sides; what is left and turns is an arc. Two arcs
 of one ellipse have the same polarity, turn through different parts of a full turn, and each lies on the inner side of the
-other's tangents. Ellipses are laid through the places and gradient directions of the arcs by the direct fit of Fitzgibbon,
+other's tangents. Ellipses are fitted to the places and gradient directions of the arcs by the direct fit of Fitzgibbon,
 Pilu and Fisher (IEEE TPAMI 21(5), 1999), with directions as further equations.
 """
 

@@ -1,8 +1,8 @@
-"""Circles laid through edge points around candidate centres: which points are of the rim, and how well they make a circle.
+"""Circles fitted to edge points around candidate centres: which points support the rim, and how well they fit.
 
 Around each centre the gradients' lines are intersected by least squares, which needs no radius; a histogram of distances then
-gives the radii, and Gauss-Newton on the distances the circle. A chain that follows the rim for a while and then leaves it along
-a tangent tells against a circle: the side of a square does so, and of a bar with a round end; what hides a rim crosses it.
+gives the radii, and Gauss-Newton on the distances the circle. A chain that follows the rim and then continues along the
+tangent is evidence against a circle (the side of a square or of a bar with a round end); what occludes a rim crosses it.
 """
 
 from __future__ import annotations
@@ -63,8 +63,8 @@ COLUMNS = ("x", "y", "radius", "sign", "coverage", "fidelity", "rms", "density",
 """sign: 1 where it is brighter outside. coverage: share of the rim with points. fidelity: share of the points of the rim's
 chains that lie on it, of those and of what leaves it smoothly, which counts the less the more of the rim is seen. density: edge
 points a pixel along the rim. turning: how much of the turn that a circle makes the gradient makes along the rim; 1 for a circle,
-0 for straight sides that touch it. stray: px that stretches of the rim lie off it in the mean, beyond what the scatter within
-them explains."""
+0 for straight sides that touch it. systematic_residual: px, rms of segment means minus the part
+that scatter explains."""
 
 
 @kernel
@@ -140,8 +140,8 @@ def _distances(x, y, nx, ny, cx, cy, span, out):  # type: ignore[no-untyped-def]
         dx, dy = x[k] - cx, y[k] - cy
         outward = dx * nx[k] + dy * ny[k]
         far = np.sqrt(dx * dx + dy * dy)
-        told = (abs(outward) > np.float32(0.88) * far) & (far < most)
-        out[k] = 2 * np.int32(far) + np.int32(outward > 0) if told else 2 * span
+        aligned = (abs(outward) > np.float32(0.88) * far) & (far < most)
+        out[k] = 2 * np.int32(far) + np.int32(outward > 0) if aligned else 2 * span
 
 
 @reduction
@@ -481,8 +481,8 @@ def fit_circles(
 
 
 def refine_circles(pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: Floats, y: Floats, rims: Rims, sigma: float) -> Rims:
-    """The circles laid through what is measured across their rims, with contrast and standard deviations as columns more.
-    Those that are hardly circles stay where they are. `x`, `y`: the edge points, whose smoothing was `sigma`."""
+    """The circles refined by profiles across their rims, with contrast and standard deviations as further columns.
+    Unlikely ones stay where they are. `x`, `y`: the edge points, whose smoothing was `sigma`."""
     c = dict(rims.columns)
     likely = likely_rims(c)
     shape = np.stack([c["x"], c["y"], c["radius"], c["radius"], np.zeros(len(rims))], axis=1)

@@ -291,7 +291,7 @@ def _refine(
     shape = began.copy()
     count = 2.0 * np.diff(start)
     blur2, steep, rest, share, deep, std = np.ones(n), np.empty(n), np.empty(n), np.empty(n), np.empty(n), np.zeros((n, 5))
-    # Rims that bend much bear less smoothing across; else the best is twice the blur, which the first round tells.
+    # Rims that bend much bear less smoothing across; else the best is twice the blur, which the first round measures.
     mean = np.sqrt(shape[:, 2] * shape[:, 3])
     tightest = np.minimum(mean, 2.0 * shape.T[2:4].min(axis=0) ** 2 / shape.T[2:4].max(axis=0))
     most = np.clip(np.floor(tightest / 2.0) / 2.0, _WIDTHS[0], _WIDTHS[-1])

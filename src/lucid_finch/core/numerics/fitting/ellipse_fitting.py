@@ -1,4 +1,4 @@
-"""Ellipses laid through edge points from a first guess: which points are of the rim, and how well they make an ellipse.
+"""Ellipses fitted to edge points from a first guess: which points support the rim, and how well they fit.
 
 As `rims` does for circles: Gauss-Newton on the distances, the share of the rim that is seen, what its chains do besides, and how
 much of the turn of the rim's normal the gradient makes.
@@ -451,8 +451,8 @@ def fit_ellipses(
 
 
 def refine_ellipses(pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: Floats, y: Floats, rims: Rims, sigma: float) -> Rims:
-    """The ellipses laid through what is measured across their rims, with contrast and standard deviations as columns more.
-    Those that are hardly ellipses stay where they are. `x`, `y`: the edge points, whose smoothing was `sigma`."""
+    """The ellipses refined by profiles across their rims, with contrast and standard deviations as further columns.
+    Unlikely ones stay where they are. `x`, `y`: the edge points, whose smoothing was `sigma`."""
     c = dict(rims.columns)
     likely = likely_rims(c)
     names = ("x", "y", "semi_major", "semi_minor", "turn")

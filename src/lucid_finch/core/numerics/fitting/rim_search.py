@@ -67,7 +67,7 @@ def rim_profile(
     if best[0] < _CLEAR:
         return None
     sign = float(np.sign(best_slope.mean()))
-    # Neighbouring rays see nearly the same: their mean tells where the rim is there.
+    # Neighbouring rays see nearly the same: their mean shows where the rim is visible.
     rays = np.convolve(np.tile(sign * best_slope, 3), np.full(5, 0.2), "same")[_RAYS : 2 * _RAYS]
     there = rays > 0.5 * np.quantile(rays, 0.9)
     return SeenRim(best[1], best[2], best[3], sign, float((sign * best_slope)[there].mean()), float(there.mean()))

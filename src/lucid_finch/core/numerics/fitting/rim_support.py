@@ -97,7 +97,7 @@ def _count_leaving(place, state, mark):  # type: ignore[no-untyped-def]
 
 @helper
 def counts_as_leaving(coverage):  # type: ignore[no-untyped-def]
-    """How much what leaves a rim tells against it: nothing where nearly all of it is seen, a wire that touches a whole disc."""
+    """Weight of points that leave a rim as evidence against it: 0 where nearly all of it is visible, as with a touching wire."""
     return min(max((1.0 - coverage) / 0.3, 0.0), 1.0)
 
 
@@ -358,5 +358,5 @@ def own_coverage(rims: Rims, around: NDArray[np.float64], merit: NDArray[np.floa
 
 
 def likely_rims(columns: dict[str, NDArray[np.float64]]) -> NDArray[np.bool_]:
-    """Which rims are worth being measured closely."""
+    """Which rims are likely enough to be refined."""
     return np.asarray((columns["fidelity"] > 0.5) & (columns["turning"] > 0.35) & (columns["coverage"] > 0.3))

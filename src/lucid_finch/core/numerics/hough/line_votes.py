@@ -29,11 +29,11 @@ _RUN = 3
 JOINED = 3
 """Bins of 1 px without a point that do not part a line."""
 _BESIDE = 3.0
-"""Lengths of a gap to either side of it within which pieces are told to lie beside it."""
+"""Lengths of a gap to either side of it within which pieces count as beside it."""
 _NEAR = 1.25
 """px: points so near to a line support it."""
 _AGREES = math.sin(0.36)
-"""Points whose normal lies within 20 degrees of a line's support it; they vote for fewer, where they are surer."""
+"""Points whose normal lies within 20 degrees of a line's support it; they vote for fewer, where they are more certain."""
 DENSITY_BLOCK = 64
 MOST_PIECES = 256
 _AROUND = 8.0
@@ -268,11 +268,11 @@ def relative_entropy(share: Any, chance: Any) -> NDArray[np.float64]:
 
 @kernel
 def best_parts(begin, end, held, chance, step, cost, score, back):  # type: ignore[no-untyped-def]
-    """Which pieces along a line belong together: the partition into stretches, some pieces left out, that is worth most.
+    """Which pieces along a line belong together: the partition into stretches, some pieces left out, with the largest gain.
 
-    A stretch is worth its steps times the relative entropy of its share of held ones, less the cost of one more line.
+    The gain of a stretch is its steps times the relative entropy of its share of held ones, minus the cost of one more line.
     `begin`, `end`, `held` (px) of each piece; `score` and `back` (size + 1) are filled: back[j] < j is where the stretch that
-    ends before piece j begins, or j where piece j - 1 is left out. Returns the worth of all.
+    ends before piece j begins, or j where piece j - 1 is left out. Returns the gain of all.
     """
     m = begin.size
     counted = np.zeros(m)
@@ -485,7 +485,7 @@ def _grow_line(voters, theta, rho, offset_step, area, search, used, pool, chosen
     theta_then, rho_then = theta, rho
     for turn in range(10):
         within = 2.0 * max(offset_step, 1.0) if turn == 0 else 1.6 if turn == 1 else _NEAR
-        # Points around are looked up anew only where the line has turned away from those it has.
+        # Points around are looked up again only where the line has turned away from those it has.
         if turn == 0 or abs(rho - rho_then) + area.reach * abs(theta - theta_then) > _AROUND:
             theta_then, rho_then = theta, rho
             pooled = _collect(
@@ -568,7 +568,7 @@ class Traced:
     chance: NDArray[np.float64]
     """That a step along the line holds a background point of its direction."""
     cost: float
-    """Nats that one more line must be worth."""
+    """Nats that one more line must gain."""
     slack: float
     """Nats by which near misses may fall short of it."""
     step: float
@@ -593,7 +593,7 @@ def trace_lines(
     """Lines that the votes point to, each with the points within 1.25 px of it on stretches that hold together.
 
     `along` is the place of each voter along all chains, no two of which are neighbours: a few that follow each other vote
-    together. `step` (px) is what counts as one independent place along a line, `cost` (nats) what one more line must be worth,
+    together. `step` (px) is what counts as one independent place along a line, `cost` (nats) what one more line must gain,
     less the `slack` where near misses are wanted. Raises `Cancelled`.
     """
     n = len(voting)

@@ -204,7 +204,7 @@ def _fit_segment(points, ordered, theta, rho, lead, tail):  # type: ignore[no-un
 def _sagitta(points, ordered, turn, offset, limit, middle, aside, n, half, rms, wide):  # type: ignore[no-untyped-def]
     """px between arc and chord and its variance, and the sum of squares along the line.
 
-    Two witnesses: the parabola that no line explains, and how the normal turns; the latter is the surer one on short stretches.
+    Two witnesses: the parabola that no line explains, and how the normal turns; the latter is more certain on short stretches.
     """
     cc, ss = math.cos(turn), math.sin(turn)
     s2, s3, s4, sd1, sd2, leaning, lean2 = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
@@ -356,7 +356,7 @@ def _feet(x, y, start, stride, theta, rho, left, top, feet, along, first):  # ty
 
 @kernel
 def _straighten(along, slope, bend, third, first, theta, rho, moved, shift, measured):  # type: ignore[no-untyped-def]
-    """Lays each line through the places at which the slope across it is steepest; those beyond three times the scatter do not
+    """Fit each line to the places of steepest slope across it; those beyond three times the scatter do not
     count. `measured` (5, segments): how many count, the mean third derivative, rms, sum of squares along the line, all that were
     asked."""
     for q in range(theta.size):
@@ -406,7 +406,7 @@ def _straighten(along, slope, bend, third, first, theta, rho, moved, shift, meas
 def refine_segments(
     pixels: NDArray[Any], mask: NDArray[np.bool_] | None, voting: VotingPoints, segments: Segments, rows: NDArray[np.int64]
 ) -> Segments:
-    """The segments with those of `rows` laid through what is measured across them; one that has neighbours stays as it is."""
+    """The segments with those of `rows` refined by profiles across them; one with close neighbours stays as it is."""
     if not len(rows):
         return segments
     height, width = pixels.shape

@@ -4,7 +4,7 @@ A border is a closed walk along the cracks between foreground and background pix
 outlines run clockwise on screen and holes the other way round. At a corner where two foreground pixels meet only diagonally
 the walk keeps them together: foreground is connected over eight neighbours, background over four (Rosenfeld, JACM 17(1), 1970).
 
-What surrounds a border is told by the border met before it on the row on which it begins, as in Suzuki and Abe, CVGIP 30(1),
+What surrounds a border follows from the border met before it on the row on which it begins, as in Suzuki and Abe, CVGIP 30(1),
 1985. Here no pixel is walked: a border is a ring of upright cracks, at which rows change colour, and the next one along it is
 found for all of them in one pass over pairs of rows; what lies level between two of them is known by its length.
 """
@@ -138,7 +138,7 @@ def _walk(place, first, following, shift, width, top, bottom, border, begin, aro
     """Walks the borders that begin on these rows. `border` of each upright crack must be -1 at first. `codes` gets one code a
     crack unless it is empty: the foreground pixel times 4 plus the heading (0 right, 1 down, 2 left, 3 up). Returns the number
     of borders."""
-    told = codes.size > 0
+    codes_out = codes.size > 0
     total = np.int64(start[found])
     # In 32 bits all through: half again as fast.
     wide, one, three, four, eight = np.int32(width), np.int32(1), np.int32(3), np.int32(4), np.int32(8)
@@ -156,7 +156,7 @@ def _walk(place, first, following, shift, width, top, bottom, border, begin, aro
             while True:
                 border[f] = found
                 g = following[np.uint64(f)]
-                if told:
+                if codes_out:
                     move, down = shift[np.uint64(f)], f & one
                     # Rightwards with the foreground below, or leftwards with it above: of this row, or the next or the last.
                     left = np.int32(move < 0)
@@ -275,7 +275,7 @@ def rings_of(binary: Binary, cancelled: Callable[[], bool] | None = None, codes:
         return int(_link(place, first, width, top, bottom, following, shift))
 
     level = sum(over_bands(linked, height + 1, cancelled))
-    told = np.empty(len(place) + level + 4 if codes else 0, np.int32)
+    codes_out = np.empty(len(place) + level + 4 if codes else 0, np.int32)
     border = np.full(len(place), -1, np.int32)
     # Each border has an upright crack on either side.
     most = len(place) // 2
@@ -285,6 +285,6 @@ def rings_of(binary: Binary, cancelled: Callable[[], bool] | None = None, codes:
         if cancelled is not None and cancelled():
             raise Cancelled()
         bottom = min(top + _ROWS, height)
-        found = _walk(place, first, following, shift, width, top, bottom, border, begin, around, told, start, found)
+        found = _walk(place, first, following, shift, width, top, bottom, border, begin, around, codes_out, start, found)
     begin, around, start = begin[:found].copy(), around[:found].copy(), start[: found + 1].copy()
-    return Rings(changes, border, begin, Borders(told[: start[-1]], start, begin & 1 == 1, around, width))
+    return Rings(changes, border, begin, Borders(codes_out[: start[-1]], start, begin & 1 == 1, around, width))

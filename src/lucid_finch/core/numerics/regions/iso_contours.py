@@ -56,10 +56,10 @@ def _cross(level, near, codes, start, first, last, x, y, sums):  # type: ignore[
                     share = inside / (inside - outside)
                     if marked:
                         supported += near[py, px] | near[qy, qx]
-                    told = (i - start[n]) % _EVERY == 0
-                    asked += told
+                    due = (i - start[n]) % _EVERY == 0
+                    asked += due
                     iy, ix, oy, ox = py - 3 * dy, px - 3 * dx, qy + 3 * dy, qx + 3 * dx
-                    if told and 0 <= iy < height and 0 <= ix < width and 0 <= oy < height and 0 <= ox < width:
+                    if due and 0 <= iy < height and 0 <= ix < width and 0 <= oy < height and 0 <= ox < width:
                         a, b = level[iy, ix], level[oy, ox]
                         if a > MASKED and b > MASKED:
                             contrast += a - b
@@ -90,7 +90,7 @@ class Crossings:
     framed: NDArray[np.float64]
     """Share of the cracks on the frame of the image or beside pixels that are not looked at."""
     clear: NDArray[np.float64]
-    """Share of the cracks asked for `rise` and `contrast` that lay clear of the frame."""
+    """Share of the cracks sampled for `rise` and `contrast` that lie inside the frame."""
 
 
 def cross_level(

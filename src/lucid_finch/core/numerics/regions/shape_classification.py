@@ -268,8 +268,8 @@ def _meet_sides(k, lines, corners):  # type: ignore[no-untyped-def]
 
 @inner
 def _side_sagitta(p, first, last, ax, ay, dx, dy, length, off, m):  # type: ignore[no-untyped-def]
-    """The sagitta of a side as a share of its length, outwards positive, and whether it can be told; distances of the places in
-    its middle part into `off` from m on, and the next free entry of that.
+    """The sagitta of a side as a share of its length, outwards positive, and whether it can be measured; distances of the places
+    in its middle part into `off` from m on, and the next free entry of that.
 
     From the residuals of the middle part against the centred square of the place along it.
     """
@@ -327,7 +327,7 @@ def _fit_sides(p, polygon, k, waviness, off):  # type: ignore[no-untyped-def]
         if known:
             sagittas += sagitta
             straight += 1
-            # A parabola through the middle part alone tells the sagitta of the whole side with nine times its error.
+            # A parabola through the middle part alone gives the sagitta of the whole side with nine times its error.
             doubt = 9.3 * waviness / math.sqrt(m - began) / length
             doubts += doubt
             if abs(sagitta) > _BENT + doubt:

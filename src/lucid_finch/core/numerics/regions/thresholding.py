@@ -128,7 +128,7 @@ def pixel_noise(pixels: NDArray[Any]) -> float:
 
 
 def has_noise(pixels: NDArray[Any]) -> bool:
-    """Whether `pixel_noise` is above 0, which is told faster."""
+    """Whether `pixel_noise` is above 0, which takes less time."""
     if pixels.shape[1] < 3:
         return False
     off = _second_differences(pixels)
@@ -221,5 +221,5 @@ def _filled(sums: NDArray[np.float64], count: NDArray[np.float64], otherwise: fl
         share = np.expand_dims(place - first, 1 - axis)
         last = np.minimum(first + 1, coarse.shape[axis] - 1)
         coarse = np.take(coarse, first, axis) * (1 - share) + np.take(coarse, last, axis) * share
-    # Half a place's worth of what lies around, so that the surface bends instead of jumping.
+    # Half a place's weight of what lies around, so that the surface bends instead of jumping.
     return np.asarray((sums + 0.5 * coarse) / (count + 0.5))

@@ -44,7 +44,7 @@ def reduction(function: Callable[..., Any]) -> Any:
 def helper(function: Callable[..., Any]) -> Any:
     """A small function that the compiler puts into the kernels that call it; it has no Python wrapper of its own.
 
-    Inlined by LLVM, not by rewriting the caller: that would be typed anew at each place.
+    Inlined by LLVM, not by rewriting the caller: that would be typed again at each place.
     """
     return numba.njit(forceinline=True, **_UNWRAPPED)(function)
 
