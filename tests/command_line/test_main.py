@@ -40,6 +40,34 @@ class CommandCase(InFolder):
         return path
 
 
+class Freeze(CommandCase):
+    def test_automatic_values_become_numbers_that_give_the_same_findings(self) -> None:
+        recipe, out = self.path("r.finch.json"), self.path("frozen.finch.json")
+        detectors = [{"name": kind, "kind": kind} for kind in ("circles", "contours", "edge_scan")]
+        recipe.write_text(json.dumps({"lucid_finch_recipe": 2, "detectors": detectors}))
+        self.assertEqual(self.call("freeze", recipe, self.picture, "--out", out)[0], 0)
+        frozen = json.loads(out.read_text())
+        circles, contours, scan = (entry["parameters"] for entry in frozen["detectors"])
+        # The automatic range is a rule: small circles have to be seen more completely with it.
+        self.assertIsNone(circles["radius"])
+        self.assertEqual((contours["binarize"], contours["foreground"]), ("edges", "bright"))
+        self.assertGreater(scan["strength_min"], 0)
+        rows = []
+        for path in (recipe, out):
+            folder = self.path(path.stem)
+            self.assertEqual(self.call("run", path, self.picture, "--out", folder)[0], 0)
+            rows.append(
+                [detection["findings"] for detection in json.loads((folder / "disc.findings.json").read_text())["detections"]]
+            )
+        self.assertEqual(rows[0], rows[1])
+
+    def test_what_cannot_be_read_is_named(self) -> None:
+        status, _, said = self.call("freeze", self.recipe(), self.path("none.png"), "--out", self.path("o.json"))
+        self.assertEqual(status, 1)
+        self.assertIn("none.png", said)
+        self.assertFalse(self.path("o.json").exists())
+
+
 class CommandLine(CommandCase):
     def test_detect_prints_a_table(self) -> None:
         status, out, err = self.call("detect", "edges", self.picture)

@@ -12,6 +12,7 @@ import time
 import unittest
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 import numpy as np
 import tifffile
@@ -22,6 +23,7 @@ from lucid_finch.core.errors import FileError
 from lucid_finch.core.image import Image
 from lucid_finch.core.recipe import starter
 from lucid_finch.demo import scene
+from lucid_finch.desktop.pages import image_list
 from lucid_finch.desktop.shell.window import Bench
 from lucid_finch.desktop.study.autosave import Autosave
 from lucid_finch.desktop.study.preferences import Preferences, PreferencesFile
@@ -234,6 +236,18 @@ class Lists(BenchCase):
         self.bench.settings.editors["", "false_alarms"].edited.emit("false_alarms", 1e-300, False)
         self.wait_for_list()
         self.assertEqual([e.result.counts for e in self.bench.images.entries], [(0,), (0,)])
+
+    def test_a_recipe_that_comes_back_is_not_run_again(self) -> None:
+        self.bench.documents.open_path(self.images(2))
+        self.wait_for_list()
+        before = [e.result for e in self.bench.images.entries]
+        self.bench.settings.editors["", "false_alarms"].edited.emit("false_alarms", 1e-300, False)
+        self.wait_for_list()
+        self.assertEqual([e.result.counts for e in self.bench.images.entries], [(0,), (0,)])
+        with mock.patch.object(image_list, "run_images", side_effect=AssertionError("run again")):
+            self.bench.study.undo.undo()
+            self.wait_for_list()
+        self.assertEqual([e.result for e in self.bench.images.entries], before)
 
     def test_a_damaged_image_is_marked_and_the_others_go_on(self) -> None:
         folder = self.images(2)

@@ -57,8 +57,10 @@ def expected_text(log_nfa: float) -> str:
     if -4 <= log_nfa <= 3:
         expected = 10.0**-log_nfa
         return f"{expected:.2g}" if expected < 100 else f"{expected:.0f}"
+    # Not by way of the number itself, which may be smaller than any that can be held.
     exponent = int(np.floor(-log_nfa))
-    return f"{10.0 ** (-log_nfa - exponent):.0f}e{exponent}"
+    digit = round(10.0 ** (-log_nfa - exponent))
+    return f"1e{exponent + 1}" if digit == 10 else f"{digit}e{exponent}"
 
 
 ID = Column("id", "no.", help="1, 2, 3 ... in reading order", digits=0)

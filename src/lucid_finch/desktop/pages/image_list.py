@@ -227,6 +227,10 @@ class ImageList(QWidget):
             self._worker.setParent(self)
             self._worker.part_done.connect(self._part_done)
         missing = [row for row, entry in enumerate(entries) if entry.result is None]
+        if not missing:
+            self._worker.cancel_all()
+            self._say()
+            return
         order = sorted(missing, key=lambda row: abs(row - current))
 
         def work(job: Job) -> None:

@@ -9,10 +9,11 @@ from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QAbstractButton, QMenu, QScrollBar, QWidget
 
-from lucid_finch.core.detection import Column, Findings
+from lucid_finch.core.detection import Column, Findings, expected_text
 from lucid_finch.core.errors import ParameterError
+from lucid_finch.core.execution import engine
 from lucid_finch.core.viewing.row_filter import matching
-from lucid_finch.desktop.pages.tables import FilteredTable
+from lucid_finch.desktop.pages.tables import FilteredTable, TableModel
 from tests.desktop.support import BenchCase, WindowCase, two_squares
 
 DECLARED = (
@@ -27,6 +28,29 @@ def table(count: int = 6) -> Findings:
     numbers = np.arange(count)
     columns = {"id": numbers + 1, "length": 10.0 * numbers, "closed": numbers % 2, "failed": numbers % 3}
     return Findings(columns, DECLARED)
+
+
+class Texts(unittest.TestCase):
+    def test_false_alarms_are_shown_as_numbers(self) -> None:
+        shown = {
+            1.96: "0.011", 0.0: "1", -1.5: "32", -3.0: "1000", 12.0: "1e-12", 11.7: "2e-12", 4.02: "1e-4", 12.01: "1e-12",
+            400.3: "5e-401",
+        }  # fmt: skip
+        for log_nfa, text in shown.items():
+            self.assertEqual(expected_text(log_nfa), text)
+        self.assertEqual(expected_text(np.inf), "–")
+
+    def test_near_misses_show_what_they_failed_in_the_terms_of_the_setting(self) -> None:
+        image = two_squares()
+        found = engine.detect("edges", image, {"false_alarms": 1e-300, "length_min": 20})
+        near = found.near_misses
+        row = int(np.flatnonzero(near["failed"] == list(near.declared["failed"].names).index("false_alarms"))[0])
+        model = TableModel()
+        model.show_table(near)
+        shown = {c.name: model.index(row, place).data() for place, c in enumerate(model.columns)}
+        self.assertEqual(shown["limit"], "1e-300")
+        self.assertEqual(shown["measured"], expected_text(float(near["measured"][row])))
+        self.assertRegex(shown["measured"], r"^\de-\d+$")
 
 
 class Conditions(unittest.TestCase):
