@@ -48,8 +48,8 @@ class Freeze(CommandCase):
         self.assertEqual(self.call("freeze", recipe, self.picture, "--out", out)[0], 0)
         frozen = json.loads(out.read_text())
         circles, contours, scan = (entry["parameters"] for entry in frozen["detectors"])
-        # The automatic range is a rule: small circles have to be seen more completely with it.
-        self.assertIsNone(circles["radius"])
+        # The lower end is a rule: without it, small circles have to be seen more completely.
+        self.assertEqual(circles["radius"], [None, 80.0])
         self.assertEqual((contours["binarize"], contours["foreground"]), ("edges", "bright"))
         self.assertGreater(scan["strength_min"], 0)
         rows = []

@@ -33,12 +33,10 @@ class Noise(unittest.TestCase):
 
     def test_its_size_is_right_in_every_type(self) -> None:
         noise = np.random.default_rng(1).normal(0, 4, (300, 400))
-        for plane in (
-            (100 + noise).round().astype(np.uint8),
-            (20_000 + noise).round().astype(np.uint16),
-            noise.astype(np.float32),
-        ):
-            self.assertAlmostEqual(pixel_noise(plane), 4.0, delta=0.15)
+        self.assertAlmostEqual(pixel_noise(noise.astype(np.float32)), 4.0, delta=0.05)
+        # Of whole numbers the median is one: half a step of it is a twentieth here.
+        for plane in ((100 + noise).round().astype(np.uint8), (20_000 + noise).round().astype(np.uint16)):
+            self.assertAlmostEqual(pixel_noise(plane), 4.0, delta=0.3)
 
     def test_narrow_images_have_none(self) -> None:
         self.assertEqual(pixel_noise(np.zeros((5, 2), np.uint8)), 0.0)
