@@ -37,10 +37,10 @@ class Scenes(unittest.TestCase):
         # Hardly anything else: every finding lies on a joint, on the outline of a tile cut by the border, or on the crack.
         self.assertLess(len(found.findings), 60)
 
-    def test_the_chips_are_found_on_the_contrast_axis_and_not_in_luma(self) -> None:
+    def test_the_swatches_are_found_on_the_contrast_axis_and_not_in_luma(self) -> None:
         drawn = scene("glaze_swatches")
         recipe = Recipe.parse(recipe_text("glaze_swatches"))
-        found = Engine().run(recipe, drawn.image).detections["chip outlines"]
+        found = Engine().run(recipe, drawn.image).detections["swatch outlines"]
         self.assertEqual((len(drawn.marks), len(found.findings), int(found.findings["closed"].sum())), (24, 24, 24))
         points = np.stack([found.points["x"], found.points["y"]], axis=1)
         for mark in drawn.marks:
@@ -48,7 +48,7 @@ class Scenes(unittest.TestCase):
             self.assertGreater((far < 1.5).mean(), 0.97)
             self.assertLess(np.median(far), 0.4)
         plain = Recipe.make({**recipe.plain(), "prepare": [{"step": "channel", "take": "luma"}]})
-        self.assertLess(len(Engine().run(plain, drawn.image).detections["chip outlines"].findings), 3)
+        self.assertLess(len(Engine().run(plain, drawn.image).detections["swatch outlines"].findings), 3)
 
     def test_every_cut_out_piece_is_found_named_and_nested(self) -> None:
         drawn = scene("cutouts")

@@ -440,7 +440,7 @@ class Colours(BenchCase):
         self.bench.documents.open_demo("glaze_swatches")
         self.settle()
         study = self.bench.study
-        self.assertEqual(len(study.detections["chip outlines"].findings), 24)
+        self.assertEqual(len(study.detections["swatch outlines"].findings), 24)
         axis = study.steps_of("")[0]
         study.edit({"prepare": [{"step": "channel", "take": "luma"}]}, "luma")
         study.choose(step_card(0))
@@ -468,7 +468,7 @@ class Colours(BenchCase):
         self.click(self.bench.sweep.card.views[1], QPointF(20, 20))
         self.settle()
         self.assertEqual(study.steps_of("")[0]["take"], "a")
-        self.assertEqual(len(study.detections["chip outlines"].findings), 24)
+        self.assertEqual(len(study.detections["swatch outlines"].findings), 24)
         # A new axis starts from what was sampled.
         study.add_step("contrast_axis")
         self.assertEqual(study.steps_of("")[1]["inside"], axis["inside"])

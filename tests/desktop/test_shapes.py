@@ -115,6 +115,7 @@ class Hands(WindowCase):
         self.pane.show_picture(Picture.of_image(two_squares(), "source", "source"))
         self.pane.view.set(150, 100, 1.0)
         self.pane.show()
+        self.addCleanup(self.pane.close)
         self.addCleanup(self.pane.deleteLater)
 
     def press(self, x: int, y: int) -> None:

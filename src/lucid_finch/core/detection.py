@@ -34,8 +34,9 @@ class Column:
     """Of an `x` or `x error` column: the column of y that belongs to it."""
     names: tuple[str, ...] = ()
     """For a text column: what its codes stand for."""
-    scale: Literal["same", "expected", "flag"] = "same"
-    """`expected`: -log10 of an expected number of events, which is what people are shown; `flag`: 1 is yes, 0 is no."""
+    scale: Literal["same", "expected", "flag", "number"] = "same"
+    """`expected`: -log10 of an expected number of events, which is what people are shown; `flag`: 1 is yes, 0 is no; `number`: of
+    a finding, 0 for none."""
 
     def text(self, value: Any) -> str:
         """A value of this column as people are shown it, without its unit."""
@@ -45,6 +46,8 @@ class Column:
             return expected_text(value)
         if self.scale == "flag":
             return "yes" if value else "no"
+        if self.scale == "number" and value == 0:
+            return "–"
         if isinstance(value, (float, np.floating)):
             return f"{value:.{self.digits}f}" if np.isfinite(value) else "–"
         return str(value)

@@ -51,7 +51,7 @@ class Near:
 
     candidate: int
     outcome: str
-    """found, short, suppressed or surplus."""
+    """found, failed, suppressed or surplus."""
     id: int
     """Number of the finding, or 0."""
     distance: float
@@ -90,7 +90,7 @@ def explain(result: Detection, at: Sequence[float], most: int = 3) -> Explanatio
     near = tuple(_near(task, int(c), float(distance[c]), ids) for c in close)
     reasons: tuple[Reason, ...] = ()
     # What fails several limits is often a fragment of something else: the place itself is measured too.
-    fragment = near and near[0].outcome == "short" and sum(not c.passed for c in near[0].criteria) > 1
+    fragment = near and near[0].outcome == "failed" and sum(not c.passed for c in near[0].criteria) > 1
     if not near or near[0].distance > 3.0 or fragment:
         reasons = tuple(task.detector.probe(task, x, y))
     return Explanation((x, y), _summary(near, reasons), near, reasons)
@@ -118,7 +118,7 @@ def _near(task: Task, candidate: int, distance: float, ids: Any) -> Near:
         y=float(columns["y"][candidate]),
         criteria=criteria,
         lost_to=int(ids[lost]) if lost >= 0 else 0,
-        change=_change(task, candidate) if outcome is Outcome.SHORT else None,
+        change=_change(task, candidate) if outcome is Outcome.FAILED else None,
     )
 
 
@@ -166,7 +166,7 @@ def _change(task: Task, candidate: int) -> Change | None:
         for name, value in values.items()
     )
     others = len(gained) - 1
-    text = f"{asked}: admits this" + (f" and {others} more" if others else " alone") + f", loses {len(lost) or 'none'}"
+    text = f"{asked}: accepts this" + (f" and {others} more" if others else " alone") + f", loses {len(lost) or 'none'}"
     return Change(
         values, len(gained), len(lost), tuple(int(i) for i in gained), tuple(int(i) for i in lost), text
     )  # fmt: skip

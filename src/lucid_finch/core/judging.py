@@ -19,7 +19,7 @@ class Outcome(IntEnum):
     """What became of a candidate."""
 
     FOUND = 0
-    SHORT = 1
+    FAILED = 1
     """A criterion missed its limit."""
     SUPPRESSED = 2
     """A better candidate excludes it."""
@@ -99,7 +99,7 @@ def judge(
         failed[take] = number
         worst[take] = badly[take]
     passed = failed < 0
-    outcome = np.where(passed, Outcome.FOUND, Outcome.SHORT).astype(np.int8)
+    outcome = np.where(passed, Outcome.FOUND, Outcome.FAILED).astype(np.int8)
     # One number for all where nothing is suppressed.
     lost_to = np.broadcast_to(np.int64(-1), count)
     if exclusions is not None and len(exclusions.pairs):

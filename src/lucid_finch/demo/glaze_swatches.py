@@ -24,7 +24,7 @@ _COLUMNS, _ROWS = 6, 4
 
 
 def glaze_swatches() -> tuple[Image, list[dict[str, Any]]]:
-    """The picture (1200 x 800, RGB) and its truth: the outline of every chip."""
+    """The picture (1200 x 800, RGB) and its truth: the outline of every swatch."""
     canvas = Canvas(WIDTH, HEIGHT, _CLOTH, seed=20261201)
     random = canvas.random
     canvas.mottle(1.1, 2.2)

@@ -338,7 +338,7 @@ class Why(unittest.TestCase):
         result = detect("edges", image, {"false_alarms": 1e-60})
         answer = explain(result, (60.0, 90.0))
         near = answer.candidates[0]
-        self.assertEqual(near.outcome, "short")
+        self.assertEqual(near.outcome, "failed")
         assert near.change is not None
         after = detect("edges", image, {"false_alarms": near.change.values["false_alarms"]})
         self.assertEqual(len(after.findings), len(result.findings) + near.change.gains - near.change.loses)

@@ -220,6 +220,7 @@ class Parts(WindowCase):
         frame = PaneFrame("pane", "accumulator")
         frame.resize(400, 300)
         frame.show()
+        self.addCleanup(frame.close)
         frame.show_pictures({"accumulator": picture})
         frame.pane.fit()
         frame.pane.view.set_cursor((45.0, 30.0))

@@ -82,6 +82,7 @@ class Rows(WindowCase):
         self.page = FilteredTable("findings")
         self.page.resize(600, 300)
         self.page.show()
+        self.addCleanup(self.page.close)
         self.page.show_table(table(100_000), {})
         self.application.processEvents()
         self.chosen: list[list[int]] = []

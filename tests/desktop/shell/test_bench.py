@@ -382,12 +382,12 @@ class Choosing(BenchCase):
         self.assertTrue(self.bench.explanation.isVisible())
         self.assertFalse(self.bench.actions_by_name["ask"].isChecked())
         answer = self.bench.explanation.explanation
-        self.assertEqual(answer.candidates[0].outcome, "short")
+        self.assertEqual(answer.candidates[0].outcome, "failed")
         marks = len(pane.marks)
         self.bench.explanation.previewed.emit(answer.candidates[0].change)
         self.assertEqual(len(pane.marks), marks + 1)
         self.bench.explanation.previewed.emit(None)
-        buttons = [b for b in self.bench.explanation.findChildren(QPushButton) if "admits this" in b.accessibleName()]
+        buttons = [b for b in self.bench.explanation.findChildren(QPushButton) if "accepts this" in b.accessibleName()]
         buttons[0].click()
         self.answered()
         self.assertFalse(self.bench.explanation.isVisible())

@@ -226,7 +226,7 @@ class Contours(Detector):
         Column("circularity", "circularity", "", "4 pi area / perimeter squared of the outline; 1 is a disc", 3),
         Column("solidity", "solidity", "", "area by that of the convex hull; 1 is convex", 3),
         Column("eccentricity", "eccentricity", "", "of the ellipse with the same second moments; 0 is a disc", 3),
-        Column("parent", "inside", "", "number of the outline around it, or 0", 0, "row"),
+        Column("parent", "inside", "", "number of the outline around it, or 0", 0, "row", scale="number"),
         Column("depth", "depth", "", "how many outlines are around it", 0),
         Column("holes", "holes", "", "how many holes it has", 0),
         Column("corners", "corners", "", "of the shape that fits; 0 for a circle or an ellipse", 0),

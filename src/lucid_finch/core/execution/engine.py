@@ -331,7 +331,7 @@ class _Rejected:
             Column("failed", "failed", "", "the limit that was missed by most", 0, names=self._parameters),
             Column("measured", "measured", "", "what was measured for that limit"),
             Column("limit", "limit", "", "the limit"),
-            Column("lost_to", "suppressed by", "", "number of the finding that excludes it, or 0", 0),
+            Column("lost_to", "suppressed by", "", "number of the finding that excludes it, or 0", 0, scale="number"),
             *self._declared,
         ]
 

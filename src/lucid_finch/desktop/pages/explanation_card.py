@@ -12,7 +12,7 @@ from lucid_finch.core.explaining import Change, Explanation, Near
 from lucid_finch.desktop.toolkit.guard import guarded
 from lucid_finch.desktop.toolkit.theme import current_theme
 
-WIDTH = 330
+WIDTH = 350
 
 
 def _in_words(value: object, unit: str) -> str:
@@ -103,7 +103,10 @@ class ExplanationCard(QFrame):
         grid.setVerticalSpacing(1)
         for row, c in enumerate(near.criteria):
             grid.addWidget(QLabel(c.label), row, 0)
-            grid.addWidget(QLabel(c.measured_text), row, 1)
+            # A long unit stands with the limit alone.
+            unit = c.limit_text.partition(" ")[2]
+            measured = c.measured_text.removesuffix(unit).rstrip() if len(unit) > 4 else c.measured_text
+            grid.addWidget(QLabel(measured), row, 1)
             wanted = QLabel(f"{c.sense} {c.limit_text}")
             wanted.setObjectName("quiet")
             grid.addWidget(wanted, row, 2)

@@ -235,7 +235,7 @@ class SettingsPanel(QWidget):
         label = QLabel(self.tr("<b>Expected count</b>"))
         self.expected = QLineEdit()
         self.expected.setAlignment(Qt.AlignmentFlag.AlignRight)
-        self.expected.setFixedWidth(self.fontMetrics().horizontalAdvance("00000.000") + 12)
+        self.expected.setFixedWidth(self.fontMetrics().horizontalAdvance("auto (00.00)") + 20)
         self.expected.setPlaceholderText(self.tr("any"))
         self.expected.setAccessibleName(self.tr("Expected count"))
         tip = self.tr("How many findings an image should have: a number, or the least and the most, as in 10, 12")

@@ -173,8 +173,8 @@ def _channels(bench: Bench) -> None:
 def _numbers(bench: Bench) -> None:
     bench.sweep.card.put_away()
     bench.study.undo.undo()
-    bench.study.choose("chip outlines")
-    bench.study.edit_detector("chip outlines", {"operator": "sobel", "sigma": 0.0}, "plain")
+    bench.study.choose("swatch outlines")
+    bench.study.edit_detector("swatch outlines", {"operator": "sobel", "sigma": 0.0}, "plain")
     settle(bench)
     bench.panes.show_map(1, "magnitude")
     bench.drawer.show_values()
@@ -197,7 +197,7 @@ def _region(bench: Bench) -> None:
     bench.drawer.measure.clear_button.click()
     hole = {"shape": "ellipse", "x": 690.0, "y": 300.0, "width": 170.0, "height": 160.0}
     region = {"shape": "polygon", "points": [[230.0, 60.0], [1010.0, 40.0], [900.0, 560.0], [320.0, 600.0]], "exclude": [hole]}
-    bench.study.edit_detector("chip outlines", {"region": region}, "region")
+    bench.study.edit_detector("swatch outlines", {"region": region}, "region")
     bench.drawer.setCurrentIndex(0)
     bench.drawing.active = "region"
     bench.frames[0].pane.fit()
