@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from lucid_finch.core.errors import Cancelled
 from lucid_finch.core.image import Frame
+from lucid_finch.core.numerics.ragged import starts, take_rows
 from lucid_finch.core.quantities import Quantity
 
 Array = NDArray[Any]
@@ -177,7 +178,7 @@ class Outlines(Sequence[Array]):
     @staticmethod
     def of(outlines: Sequence[Any], closed: Any = False) -> Outlines:
         """From separate arrays; `closed` one for all or one each."""
-        start = np.concatenate([[0], np.cumsum([len(o) for o in outlines])]).astype(np.int64)
+        start = starts(np.array([len(o) for o in outlines], np.int64))
         points = np.concatenate([np.asarray(o, float).reshape(-1, 2) for o in outlines]) if len(outlines) else np.empty((0, 2))
         return Outlines(points, start, np.broadcast_to(np.asarray(closed, bool), len(outlines)).copy())
 
@@ -196,9 +197,8 @@ class Outlines(Sequence[Array]):
         """These outlines in this order, from an image's own frame to the source's; none at all if there are none."""
         if not len(self):
             return self
-        count = np.diff(self.start)[rows]
-        start = np.concatenate([[0], np.cumsum(count)]).astype(np.int64)
-        points = self.points[np.repeat(self.start[:-1][rows] - start[:-1], count) + np.arange(start[-1])]
+        index, start = take_rows(self.start, rows)
+        points = self.points[index]
         if not frame.is_identity:
             points = np.stack(frame.to_source(*points.T), axis=1)
         return Outlines(points, start, self.closed[rows])

@@ -92,7 +92,7 @@ class Circles(RoundShapes):
             filed = filed_points(x, y, nx, ny, oriented.chain_of[which], oriented.along[which], size)
             rims = fit_circles(filed, centres, wide, seen, Density.of(block_density(x, y, *size), DENSITY_BLOCK))
             rims = refine_circles(image.pixels, image.mask, x, y, rims, parameters.sigma)
-        step = 2.5 * max(oriented.background.correlation, 0.8)
+        step = oriented.background.independent_step
         tests = math.log(max(image.width * image.height / step**2, 10.0) * max((high - low) / step, 2.0))
         return Gathered(oriented, which, rims, step, tests, (low, high))
 

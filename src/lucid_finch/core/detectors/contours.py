@@ -29,6 +29,7 @@ from lucid_finch.core.detectors.shared.thresholds import (
 )
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.numerics.edges.gradients import gaussian_kernel
+from lucid_finch.core.numerics.ragged import take_rows
 from lucid_finch.core.numerics.regions import shape_classification
 from lucid_finch.core.numerics.regions.borders import Borders, rings_of
 from lucid_finch.core.numerics.regions.components import Parts, parts_of, reconstructed
@@ -526,10 +527,7 @@ def _tolerance(gathered: Gathered, n: int) -> float:
 
 def _joined(gathered: Gathered, rows: NDArray[np.int64]) -> tuple[Floats, Floats, NDArray[np.int64]]:
     """Points of some outlines, one after the other."""
-    start = gathered.borders.start
-    count = np.diff(start)[rows]
-    first = np.concatenate([[0], np.cumsum(count)]).astype(np.int64)
-    index = np.repeat(start[:-1][rows] - first[:-1], count) + np.arange(first[-1])
+    index, first = take_rows(gathered.borders.start, rows)
     return gathered.x[index], gathered.y[index], first
 
 

@@ -25,6 +25,7 @@ from lucid_finch.core.numerics.edges.background import Background
 from lucid_finch.core.numerics.edges.chains import Chains, chain_medians
 from lucid_finch.core.numerics.edges.edge_points import EdgePoints
 from lucid_finch.core.numerics.edges.significant_chains import significant_chains
+from lucid_finch.core.numerics.ragged import owners, places, take_rows
 from lucid_finch.core.parameters import Length, forms, gathers, judges
 
 
@@ -169,33 +170,26 @@ class Edges(Detector):
     def finish(self, task: Task, chosen: NDArray[np.int64]) -> Finished:
         formed: _Formed = task.candidates.detail
         points, chains = formed.points, formed.chains
-        count = np.diff(chains.start)[chosen]
-        start = np.concatenate([[0], np.cumsum(count)]).astype(np.int64)
-
-        def chosen_points() -> tuple[NDArray[np.int64], NDArray[np.int32]]:
-            """Place along its chain and index of each point of the chosen chains."""
-            place = np.arange(start[-1]) - np.repeat(start[:-1], count)
-            return place, chains.order[np.repeat(chains.start[:-1][chosen], count) + place]
-
-        index = chosen_points()[1]
+        entries, start = take_rows(chains.start, chosen)
+        index = chains.order[entries]
         columns = {name: values[chosen] for name, values in task.candidates.columns.items()}
         for name in ("x", "y", "length", "peak", "reach"):
             columns[name] = columns[name].astype(float)
         columns["strength"] = chain_medians(points.strength[index], start) / task.image.frame.scale
-        sure = np.maximum(columns["log_nfa"], 0.0)
-        columns["score"] = sure / (sure + 10.0)
+        significance = np.maximum(columns["log_nfa"], 0.0)
+        columns["score"] = significance / (significance + 10.0)
         xy = np.stack([points.x[index], points.y[index]], axis=1)
 
         # Computed when asked for: kept, they would take as much memory as the points themselves.
         def listed() -> dict[str, Array]:
-            place, index = chosen_points()
+            index = chains.order[take_rows(chains.start, chosen)[0]]
             return {
                 "x": points.x[index],
                 "y": points.y[index],
                 "direction": np.degrees(np.arctan2(points.gy[index], points.gx[index])) % 360.0,
                 "strength": points.strength[index],
-                "chain": np.repeat(np.arange(len(chosen)), count),
-                "place": place,
+                "chain": owners(start),
+                "place": places(start),
             }
 
         return Finished(columns, Outlines(xy, start, chains.closed[chosen]), listed)
@@ -209,7 +203,7 @@ class Edges(Detector):
             keep = np.zeros(len(formed.chains), bool)
             keep[task.judgement.found] = True
             kept = np.zeros(len(formed.points), bool)
-            kept[formed.chains.order[np.repeat(keep, np.diff(formed.chains.start))]] = True
+            kept[formed.chains.order[keep[owners(formed.chains.start)]]] = True
             return formed.points, kept
 
         return [*maps.listed(), maps.marked("edges", "edges", "points of the accepted chains", accepted)]

@@ -36,6 +36,7 @@ from lucid_finch.core.numerics.fitting.arcs import Arcs, Seeds, cut_arcs, pair_a
 from lucid_finch.core.numerics.fitting.ellipse_fitting import fit_ellipses, refine_ellipses
 from lucid_finch.core.numerics.fitting.rim_support import Density, Rims, filed_points
 from lucid_finch.core.numerics.hough.line_votes import DENSITY_BLOCK, block_density
+from lucid_finch.core.numerics.ragged import owners, places, starts
 from lucid_finch.core.numerics.runtime.threads import cancellable
 from lucid_finch.core.parameters import Range, gathers, judges
 
@@ -116,7 +117,7 @@ class Ellipses(RoundShapes):
             which, begun, rims = _fitted(image, oriented, wide, flattest, coverage)
             x, y = oriented.points.x[which], oriented.points.y[which]
             rims = refine_ellipses(image.pixels, image.mask, x, y, rims, parameters.sigma)
-        step = 2.5 * max(oriented.background.correlation, 0.8)
+        step = oriented.background.independent_step
         places = math.log(max(image.width * image.height / step**2, 10.0))
         tests = places + 2 * math.log(max((high - low) / step, 2.0)) + math.log(max(math.pi * high / step, 4.0))
         return Gathered(oriented, which, rims, step, tests, (low, high), begun)
@@ -232,8 +233,8 @@ _FAINT = 0.5
 
 def _members(arcs: Arcs) -> NDArray[np.int64]:
     """Indices, in the order of the chains, of all points of the arcs."""
-    count = arcs.last - arcs.first
-    return np.repeat(arcs.first - (np.cumsum(count) - count), count) + np.arange(int(count.sum()))
+    start = starts(arcs.last - arcs.first)
+    return arcs.first[owners(start)] + places(start)
 
 
 def _fitted(

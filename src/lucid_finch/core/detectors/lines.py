@@ -182,7 +182,7 @@ class Lines(Detector):
         voting, which = voting_points(oriented, image)
         reach = 0.5 * math.hypot(image.width, image.height) + 1
         space = LineSpace(max(18, round(180 / parameters.angle_step)), parameters.offset_step, reach)
-        step = 2.5 * max(oriented.background.correlation, 0.8)
+        step = oriented.background.independent_step
         # Every pair of ends that can be distinguished.
         tests = 2 * math.log(max(image.width * image.height / step**2, 10.0))
         slack = (_SLACK + (self.floor(parameters) or 0.0)) * math.log(10)

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from lucid_finch.core.detection import Array, Column, Detection, Table
 from lucid_finch.core.judging import reading_order
+from lucid_finch.core.numerics.ragged import owners, places, starts
 
 _SPACING = 2.0
 """px between the points along an outline at which two are compared."""
@@ -71,8 +72,8 @@ def combine(detections: Mapping[str, Detection], of: Sequence[str]) -> Combined:
     present = [name for name in of if name in detections]
     parts = [(name, detections[name]) for name in present]
     counts = [len(d.findings) for _, d in parts]
-    owner: NDArray[np.int64] = np.repeat(np.arange(len(parts)), counts)
-    row: NDArray[np.int64] = np.arange(len(owner)) - np.repeat(np.cumsum(counts) - counts, counts)
+    begun = starts(np.asarray(counts, np.int64))
+    owner, row = owners(begun), places(begun)
 
     def column(name: str) -> NDArray[np.float64]:
         values = [

@@ -16,6 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from lucid_finch.core.numerics.edges.gradients import Kernel1D, gradient_row, mirror_indices, noise_gain
+from lucid_finch.core.numerics.masks import kernel_mask
 from lucid_finch.core.numerics.runtime import threads
 from lucid_finch.core.numerics.runtime.compiling import kernel
 
@@ -41,6 +42,11 @@ class Background:
     @property
     def nbytes(self) -> int:
         return self.scale.nbytes
+
+    @property
+    def independent_step(self) -> float:
+        """px between places whose gradients count as independent tests."""
+        return 2.5 * max(self.correlation, 0.8)
 
 
 _FEWEST = 24
@@ -215,8 +221,7 @@ def measure_background(
     # The width of the operator's own smoothing, from its effective number of pixels across.
     own = float(1 / (2 * np.sqrt(np.pi) * np.sum(smooth.astype(float) ** 2)))
     lag = max(1, round(1.5 * own))
-    nothing = np.zeros((1 if height > 1 else 2, 1), np.uint8)
-    mask = nothing if blocked is None else blocked
+    mask = kernel_mask(blocked, height)
     across = -(-width // BLOCK)
 
     def band(top: int, bottom: int) -> tuple[NDArray[Any], NDArray[Any]]:

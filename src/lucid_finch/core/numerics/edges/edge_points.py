@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 
 from lucid_finch.core.numerics.edges.background import BLOCK, Background
 from lucid_finch.core.numerics.edges.gradients import Kernel1D, gradient_row, mirror_indices
+from lucid_finch.core.numerics.masks import kernel_mask
 from lucid_finch.core.numerics.runtime import threads
 from lucid_finch.core.numerics.runtime.compiling import helper, inner, kernel
 
@@ -333,10 +334,9 @@ def find_edge_points(
     radius = len(smooth) // 2
     rows = mirror_indices(height, radius)
     columns = mirror_indices(width, radius)
-    nothing = np.zeros((1 if height > 1 else 2, 1), np.uint8)
     filters = Filter(rows, columns, smooth, derive)
     floor = Floor(background.scale, np.float32(factor), np.float32(least))
-    mask = nothing if blocked is None else blocked
+    mask = kernel_mask(blocked, height)
 
     def band(top: int, bottom: int) -> tuple[list[NDArray[Any]], NDArray[np.int64]]:
         arrays = threads.scratch("edge points", _room, (bottom - top) * width)

@@ -12,6 +12,7 @@ from lucid_finch.core.numerics.edges import chain_significance
 from lucid_finch.core.numerics.edges.background import Background
 from lucid_finch.core.numerics.edges.chains import Chains, link_chains
 from lucid_finch.core.numerics.edges.edge_points import EdgePoints
+from lucid_finch.core.numerics.ragged import owners
 
 
 @dataclass(frozen=True)
@@ -23,7 +24,7 @@ class SignificantChains:
 
     def points_above(self, log_nfa: float) -> NDArray[np.int32]:
         """Indices of the points of all chains with at least that `log_nfa`."""
-        enough = np.repeat(self.log_nfa >= log_nfa, np.diff(self.chains.start))
+        enough = (self.log_nfa >= log_nfa)[owners(self.chains.start)]
         return self.chains.order[enough]
 
 

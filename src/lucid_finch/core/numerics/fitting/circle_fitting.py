@@ -45,6 +45,7 @@ from lucid_finch.core.numerics.fitting.rim_support import (
 )
 from lucid_finch.core.numerics.hough.circle_votes import Centres
 from lucid_finch.core.numerics.hough.tiles import TILE
+from lucid_finch.core.numerics.ragged import owners
 from lucid_finch.core.numerics.runtime.compiling import inner, kernel, reduction
 
 Floats = NDArray[np.float32]
@@ -490,6 +491,6 @@ def refine_circles(pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: Floa
     for k, name in enumerate(("x", "y", "radius")):
         c[name], c[f"{name}_std"] = moved.shape[:, k], moved.std[:, k]
     c["contrast"], c["blur2"] = moved.contrast, moved.blur2
-    owner = np.repeat(np.arange(len(rims)), np.diff(rims.start))
+    owner = owners(rims.start)
     place = np.arctan2(y[rims.support] - c["y"][owner], x[rims.support] - c["x"][owner]) / (2 * np.pi) % 1.0
     return replace(rims, columns=c, place=place)

@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 from lucid_finch.core.numerics.fitting.angles import normalized_angle
 from lucid_finch.core.numerics.fitting.small_systems import cholesky, cholesky_solve
 from lucid_finch.core.numerics.profiles.normal_profiles import matched_filter, matched_profiles, normal_profiles, own_blur
+from lucid_finch.core.numerics.ragged import take_rows
 from lucid_finch.core.numerics.runtime.compiling import kernel, reduction
 
 Floats = NDArray[np.float64]
@@ -251,10 +252,8 @@ def refine_curves(
     for rows, turns in ((np.flatnonzero(likely), 2), (np.flatnonzero(~likely), 1)):
         if not len(rows):
             continue
-        count = np.diff(start)[rows]
-        first = np.concatenate([[0], np.cumsum(count)]).astype(np.int64)
-        points = support[np.repeat(start[rows] - first[:-1], count) + np.arange(first[-1])]
-        part = _refine(pixels, mask, x, y, first, points, shape[rows], sign[rows], rms[rows], free, turns, sigma)
+        index, first = take_rows(start, rows)
+        part = _refine(pixels, mask, x, y, first, support[index], shape[rows], sign[rows], rms[rows], free, turns, sigma)
         result[rows], std[rows], contrast[rows], measured[rows] = part.shape, part.std, part.contrast, part.measured
         blur2[rows] = part.blur2
     return RefinedCurves(result, std, contrast, measured, blur2)

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from lucid_finch.core.errors import Cancelled
 from lucid_finch.core.numerics.hough.tiles import tiled
+from lucid_finch.core.numerics.ragged import owners, take_rows
 from lucid_finch.core.numerics.runtime.compiling import helper, inner, kernel
 from lucid_finch.core.numerics.runtime.threads import cancelled_here
 
@@ -264,10 +265,8 @@ class Rims:
 
     def points_of(self, rows: NDArray[np.int64]) -> tuple[NDArray[np.int32], NDArray[np.int64]]:
         """Points of some rows, and the place among these of the one that each belongs to."""
-        count = np.diff(self.start)[rows]
-        first = np.cumsum(count) - count
-        owner = np.repeat(np.arange(len(rows)), count)
-        return self.support[np.repeat(self.start[rows] - first, count) + np.arange(len(owner))], owner
+        index, start = take_rows(self.start, rows)
+        return self.support[index], owners(start)
 
 
 def new_output(columns: int, most: int, points: int) -> RimOutput:
@@ -307,9 +306,9 @@ def rims_of(filed: Filed, output: RimOutput, columns: Sequence[str]) -> Rims:
 def shared_points(start: NDArray[np.int64], support: NDArray[np.int32]) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
     """Pairs of rows that have points in common, and the share of the smaller one's points that are."""
     count = np.diff(start)
-    owner = np.repeat(np.arange(len(count)), count)
+    owner = owners(start)
     by_point = np.argsort(support, kind="stable")
-    points, owners = support[by_point], owner[by_point]
+    points, rims = support[by_point], owner[by_point]
     pairs: list[Any] = []
     # Points of many owners give all pairs of them: neighbours in the order at every distance.
     away = 1
@@ -317,7 +316,7 @@ def shared_points(start: NDArray[np.int64], support: NDArray[np.int32]) -> tuple
         same = np.flatnonzero(points[away:] == points[:-away]) if away < len(points) else np.empty(0, np.int64)
         if not len(same) or away > 40:
             break
-        pairs.append(np.stack([owners[same], owners[same + away]], axis=1))
+        pairs.append(np.stack([rims[same], rims[same + away]], axis=1))
         away += 1
     if not pairs:
         return np.empty((0, 2), np.int64), np.empty(0)

@@ -24,6 +24,7 @@ from lucid_finch.core.numerics.hough.line_votes import (
     new_pieces,
 )
 from lucid_finch.core.numerics.profiles.normal_profiles import normal_profiles
+from lucid_finch.core.numerics.ragged import take_rows
 from lucid_finch.core.numerics.runtime.compiling import inner, kernel
 
 _END = 4.0
@@ -410,9 +411,8 @@ def refine_segments(
     if not len(rows):
         return segments
     height, width = pixels.shape
-    count = np.diff(segments.start)[rows]
-    start = np.concatenate([[0], np.cumsum(count)]).astype(np.int64)
-    points = segments.support[np.repeat(segments.start[rows] - start[:-1], count) + np.arange(start[-1])]
+    index, start = take_rows(segments.start, rows)
+    points, count = segments.support[index], np.diff(start)
     x, y = voting.x[points].astype(float), voting.y[points].astype(float)
     theta, rho = segments.columns["theta"][rows].copy(), segments.columns["rho"][rows].copy()
     moved, measured, first = np.zeros(len(rows)), np.empty((5, len(rows))), np.zeros(len(rows) + 1, np.int64)
@@ -425,12 +425,12 @@ def refine_segments(
         section = normal_profiles(pixels, mask, at_x, at_y, nx, ny, (_ACROSS,))
         _straighten(along, section.slope, section.bend, section.third, first, theta, rho, moved, shift, measured)
     n, third, rms, spread, asked = measured
-    sure = (n >= 0.6 * asked) & (third < 0) & (np.abs(moved) <= _APART) & (rms <= 0.5)
+    good = (n >= 0.6 * asked) & (third < 0) & (np.abs(moved) <= _APART) & (rms <= 0.5)
     columns = {name: values.copy() for name, values in segments.columns.items()}
-    here = rows[sure]
+    here = rows[good]
     # The ends keep their places along the line.
-    columns["theta"][here], columns["rho"][here] = theta[sure], rho[sure]
-    columns["rms"][here] = rms[sure]
-    columns["angle_std"][here] = rms[sure] * np.sqrt(_ALIKE / spread[sure])
-    columns["offset_std"][here] = rms[sure] * np.sqrt(_ALIKE / n[sure])
+    columns["theta"][here], columns["rho"][here] = theta[good], rho[good]
+    columns["rms"][here] = rms[good]
+    columns["angle_std"][here] = rms[good] * np.sqrt(_ALIKE / spread[good])
+    columns["offset_std"][here] = rms[good] * np.sqrt(_ALIKE / n[good])
     return replace(segments, columns=columns)

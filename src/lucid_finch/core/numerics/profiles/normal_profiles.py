@@ -16,6 +16,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from lucid_finch.core.numerics.masks import kernel_mask
 from lucid_finch.core.numerics.profiles.sampling import sample_inside, sample_one
 from lucid_finch.core.numerics.runtime.compiling import kernel
 
@@ -138,7 +139,7 @@ def matched_profiles(
 ) -> CrossSections:  # fmt: skip
     """The same with weights of one's own: three rows, sampled each px around the middle, of which `which` names those for each
     place, or for all."""
-    valid = np.zeros((1 if pixels.shape[0] > 1 else 2, 1), np.uint8) if mask is None else mask.astype(np.uint8)
+    valid = kernel_mask(mask, pixels.shape[0])
     out = np.empty((3, len(x)))
     flat = [np.ascontiguousarray(a, float) for a in (x, y, nx, ny)]
     every = np.zeros((len(parts), 3, max(part.shape[1] for part in parts)))

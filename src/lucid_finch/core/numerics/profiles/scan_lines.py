@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from lucid_finch.core.numerics.edges.gradients import gaussian_kernel
+from lucid_finch.core.numerics.masks import kernel_mask
 from lucid_finch.core.numerics.profiles.sampling import sample_inside, sample_one
 from lucid_finch.core.numerics.runtime.compiling import kernel
 from lucid_finch.core.numerics.runtime.threads import over_bands
@@ -72,7 +73,7 @@ def _sample_band(pixels, mask, start, along, across, lines, top, bottom, out):  
 def sample_scans(pixels: NDArray[Any], mask: NDArray[np.bool_] | None, scans: ScanLines, lines: int) -> Values:
     """(n, count) float32: grey levels along each line, linear between pixels, the mean of `lines` parallel ones; NaN where
     one of them leaves the image or meets an invalid pixel."""
-    valid = np.zeros((1 if pixels.shape[0] > 1 else 2, 1), np.uint8) if mask is None else mask.astype(np.uint8)
+    valid = kernel_mask(mask, pixels.shape[0])
     out = np.empty((len(scans.start), scans.count), np.float32)
     over_bands(
         lambda top, bottom: _sample_band(

@@ -18,6 +18,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from lucid_finch.core.errors import Cancelled
+from lucid_finch.core.numerics.ragged import take_rows
 from lucid_finch.core.numerics.runtime.compiling import kernel
 from lucid_finch.core.numerics.runtime.threads import over_bands, scratch
 
@@ -230,9 +231,8 @@ class Borders:
         """Some of them, in the given order; what is around one then is the nearest that was chosen."""
         if len(chosen) == len(self):
             return self
-        count = np.diff(self.start)[chosen]
-        start = np.concatenate([[0], np.cumsum(count)]).astype(np.int64)
-        codes = self.codes[np.repeat(self.start[chosen] - start[:-1], count) + np.arange(start[-1])]
+        index, start = take_rows(self.start, chosen)
+        codes = self.codes[index]
         row_of = np.full(len(self) + 1, -1, np.int32)
         row_of[chosen] = np.arange(len(chosen))
         around = self.around.copy()

@@ -13,6 +13,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from lucid_finch.core.numerics.masks import kernel_mask
 from lucid_finch.core.numerics.runtime.compiling import kernel
 from lucid_finch.core.numerics.runtime.threads import over_bands
 
@@ -32,7 +33,7 @@ def _byte_counts(pixels, masked, top, bottom, counts):  # type: ignore[no-untype
     whole = width // 4 * 4
     for y in range(top, bottom):
         row = pixels[y]
-        if masked.shape[0] > 1 or masked.shape[1] == width:
+        if masked.shape[0] == pixels.shape[0]:
             for x in range(width):
                 counts[0, row[x]] += 1 - min(masked[y, x], 1)
             continue
@@ -50,7 +51,7 @@ def _real_counts(pixels, masked, low, factor, top, bottom, counts):  # type: ign
     """How many values fall into each bin, counted from `low` in steps of 1 / factor; values beyond go to the last ones."""
     width = pixels.shape[1]
     last = counts.shape[1] - 1
-    has_mask = masked.shape[0] > 1 or masked.shape[1] == width
+    has_mask = masked.shape[0] == pixels.shape[0]
     for y in range(top, bottom):
         for x in range(width):
             if has_mask and masked[y, x]:
@@ -61,8 +62,7 @@ def _real_counts(pixels, masked, low, factor, top, bottom, counts):  # type: ign
 
 def histogram(pixels: NDArray[Any], masked: NDArray[np.uint8] | None = None) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
     """Counts of grey levels and the level of each count; (H, W) uint8, uint16 or float32, without `masked` pixels."""
-    nothing = np.zeros((1, 1 if pixels.shape[1] > 1 else 2), np.uint8)
-    used = nothing if masked is None else masked
+    used = kernel_mask(masked, pixels.shape[0])
     if pixels.dtype == np.uint8:
 
         def band(top: int, bottom: int) -> NDArray[np.int64]:

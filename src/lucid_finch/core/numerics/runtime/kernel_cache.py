@@ -25,7 +25,7 @@ _ROOT = Path(__file__).parent.parent
 _PREFIX = "lucid_finch.core.numerics."
 _CODE = Path(__file__).parents[2]
 """The folder of everything that calls kernels: `core`."""
-_WITHOUT_KERNELS = {"runtime.kernel_cache", "runtime.threads"}
+_WITHOUT_KERNELS = {"runtime.kernel_cache", "runtime.threads", "ragged", "masks"}
 """Modules that no kernel takes code or constants from."""
 
 
