@@ -8,6 +8,7 @@ import shutil
 import subprocess
 import sys
 import tempfile
+import time
 import unittest
 from pathlib import Path
 from unittest import mock
@@ -102,6 +103,20 @@ print(runs, *names)
 """
 
 
+_LASTING = """
+import multiprocessing, time
+from concurrent.futures import ProcessPoolExecutor
+from lucid_finch.core.execution.warming import _end_with_parent
+pool = ProcessPoolExecutor(1, multiprocessing.get_context("spawn"), _end_with_parent)
+pool.submit(time.sleep, 60)
+while not multiprocessing.active_children():
+    time.sleep(0.01)
+time.sleep(3)
+print(multiprocessing.active_children()[0].pid, flush=True)
+time.sleep(60)
+"""
+
+
 class Complete(unittest.TestCase):
     def test_nothing_is_compiled_after_set_up(self) -> None:
         list(warming.warm_up_steps() if not warming.is_warm() else ())
@@ -109,6 +124,18 @@ class Complete(unittest.TestCase):
         runs, *names = done.stdout.split()
         self.assertGreater(int(runs), 800)
         self.assertEqual(names, [])
+
+    def test_a_killed_parent_leaves_no_process_behind(self) -> None:
+        parent = subprocess.Popen([sys.executable, "-c", _LASTING], stdout=subprocess.PIPE, text=True)
+        assert parent.stdout is not None
+        child = int(parent.stdout.readline())
+        parent.kill()
+        parent.wait()
+        parent.stdout.close()
+        deadline = time.monotonic() + 20
+        while Path(f"/proc/{child}").exists() and "Z" not in Path(f"/proc/{child}/stat").read_text().split()[2]:
+            self.assertLess(time.monotonic(), deadline, "the child goes on")
+            time.sleep(0.05)
 
     def test_whoever_stops_leaves_no_process_behind(self) -> None:
         steps = warming.warm_up_steps(1, behind_a_window=True)

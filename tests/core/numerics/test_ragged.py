@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import doctest
+import itertools
 import unittest
 
 import numpy as np
@@ -23,7 +24,7 @@ class Ragged(unittest.TestCase):
                 taken, begun = ragged.take_rows(start, wanted)
                 numbers = np.flatnonzero(wanted) if wanted.dtype == bool else wanted
                 expected = [rows[k].tolist() for k in numbers]
-                self.assertEqual([flat[taken][a:b].tolist() for a, b in zip(begun[:-1], begun[1:], strict=True)], expected)
+                self.assertEqual([flat[taken][a:b].tolist() for a, b in itertools.pairwise(begun)], expected)
 
     def test_the_examples_run(self) -> None:
         self.assertEqual(doctest.testmod(ragged).failed, 0)

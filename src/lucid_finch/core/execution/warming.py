@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import multiprocessing
 import os
+import threading
 from collections.abc import Callable, Iterator
 from concurrent.futures import FIRST_COMPLETED, ProcessPoolExecutor, wait
 from functools import cache, partial
+from multiprocessing import connection
 
 import numpy as np
 
@@ -60,6 +62,14 @@ def _tasks() -> dict[str, Callable[[], None]]:
     return warm_up_tasks()
 
 
+def _end_with_parent() -> None:
+    """End this process when its parent ends, however that happens: the pool alone would wait for more work for ever."""
+    parent = multiprocessing.parent_process()
+    if parent is not None:
+        ended = parent.sentinel
+        threading.Thread(target=lambda: (connection.wait([ended]), os._exit(1)), daemon=True).start()
+
+
 def _run(name: str, nice: int = 0) -> None:
     """Run one task; in a process of its own, `nice` at first."""
     if nice and os.nice(0) < nice:
@@ -79,7 +89,7 @@ def warm_up_steps(processes: int = 2, behind_a_window: bool = False) -> Iterator
     yield 0.0, names[0]
     before = set(multiprocessing.active_children())
     try:
-        pool = ProcessPoolExecutor(processes, multiprocessing.get_context("spawn"))
+        pool = ProcessPoolExecutor(processes, multiprocessing.get_context("spawn"), _end_with_parent)
     except (OSError, ImportError, NotImplementedError):
         for number, name in enumerate(names):
             _run(name)
