@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import logging
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
@@ -17,9 +18,11 @@ from lucid_finch.files.findings import write_rows
 from lucid_finch.files.maps import write_image
 from lucid_finch.files.recipes import ENDING, Recipe
 from lucid_finch.files.writing import write_text
-from lucid_finch.pipeline.run import run_images
+from lucid_finch.pipeline.run import run_images, unexpected
 from lucid_finch.pipeline.sinks import SUMMARY, check_maps, failure_row, image_names, summary_rows, write_results
 from lucid_finch.pipeline.sources import images_in
+
+log = logging.getLogger(__name__)
 
 
 def run_batch(
@@ -30,7 +33,10 @@ def run_batch(
     map_format: str,
     significant_bits: int | None = None,
 ) -> tuple[int, int]:
-    """Every image through the recipe; one that fails is named and the others are done. Returns (failed, unmet)."""
+    """Every image through the recipe; one that fails is named and the others are done. Returns (failed, unmet).
+
+    The summary is written in any case. Raises `KeyboardInterrupt` after that.
+    """
     check_maps(recipe, maps)
     for field in recipe.unused:
         click.echo(f"lucid-finch: the recipe's {field} is kept but not applied by this version", err=True)
@@ -38,27 +44,32 @@ def run_batch(
     names = image_names([place.path for place in places])
     rows: list[dict[str, Any]] = []
     failed = unmet = 0
-    with _progress() as progress:
-        task = progress.add_task(recipe.name or "recipe", total=len(places))
-        done = run_images(recipe, places, Engine(), significant_bits=significant_bits)
-        for one, name in zip(done, names, strict=True):
-            path, failure = one.place.path, one.failure
-            if one.run is not None:
-                try:
-                    write_results(one.run, path, out, maps, map_format, name)
-                except (FileError, ParameterError) as error:
-                    failure = str(error)
-            if failure or one.run is None:
-                failed += 1
-                rows.append(failure_row(path, failure))
-                click.echo(f"lucid-finch: {failure}", err=True)
-            else:
-                unmet += bool(one.run.unmet)
-                rows += summary_rows(path, one.run)
-                for expectation in one.run.unmet:
-                    click.echo(f"{path}: {expectation}", err=True)
-            progress.advance(task)
-    write_rows(out / "summary.csv", rows, list(SUMMARY))
+    try:
+        with _progress() as progress:
+            task = progress.add_task(recipe.name or "recipe", total=len(places))
+            done = run_images(recipe, places, Engine(), significant_bits=significant_bits)
+            for one, name in zip(done, names, strict=True):
+                path, failure = one.place.path, one.failure
+                if one.run is not None:
+                    try:
+                        write_results(one.run, path, out, maps, map_format, name)
+                    except (FileError, ParameterError) as error:
+                        failure = str(error)
+                    except Exception as error:
+                        log.exception("%s: its results could not be written", path)
+                        failure = unexpected(path, error)
+                if failure or one.run is None:
+                    failed += 1
+                    rows.append(failure_row(path, failure))
+                    click.echo(f"lucid-finch: {failure}", err=True)
+                else:
+                    unmet += bool(one.run.unmet)
+                    rows += summary_rows(path, one.run)
+                    for expectation in one.run.unmet:
+                        click.echo(f"{path}: {expectation}", err=True)
+                progress.advance(task)
+    finally:
+        write_rows(out / "summary.csv", rows, list(SUMMARY))
     click.echo(f"{len(places) - failed} of {len(places)} images done, results in {out}", err=True)
     return failed, unmet
 

@@ -2,16 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 
 from lucid_finch.core.detection import Array, Detection, Outlines, expected_text
-from lucid_finch.core.detector import Reason, Task
+from lucid_finch.core.detector import Context, Reason, Task
 from lucid_finch.core.errors import ParameterError
-from lucid_finch.core.judging import Limit, Outcome, gained_and_lost, judge, with_limit
+from lucid_finch.core.judging import Limit, Outcome, gained_and_lost, judge
+from lucid_finch.core.parameters import Stage
+
+_TRIED = 0.4
+"""Seconds of runs that one answer may take."""
+_SAME = 1.5
+"""px between candidates of two runs that count as the same."""
 
 
 @dataclass(frozen=True)
@@ -60,6 +66,8 @@ class Near:
     criteria: tuple[Criterion, ...]
     lost_to: int
     change: Change | None
+    unchanged: str = ""
+    """Why no change is proposed, where it failed a limit."""
 
 
 @dataclass(frozen=True)
@@ -87,7 +95,9 @@ def explain(result: Detection, at: Sequence[float], most: int = 3) -> Explanatio
     # Of those about as near, the best by rank.
     score = np.asarray(task.candidates.rank_score)[close]
     close = close[np.lexsort((-score, np.round(distance[close] / 4.0)))][:most]
-    near = tuple(_near(task, int(c), float(distance[c]), ids) for c in close)
+    # What needs a run is tried only where that takes no longer than somebody waits for an answer.
+    runs = result.seconds <= _TRIED / max(len(close), 1)
+    near = tuple(_near(task, int(c), float(distance[c]), ids, runs) for c in close)
     reasons: tuple[Reason, ...] = ()
     # What fails several limits is often a fragment of something else: the place itself is measured too.
     fragment = near and near[0].outcome == "failed" and sum(not c.passed for c in near[0].criteria) > 1
@@ -104,11 +114,15 @@ def candidate_shapes(result: Detection, candidates: Sequence[int]) -> tuple[dict
     return finished.columns, finished.source_outlines(np.arange(len(chosen)), task.image)
 
 
-def _near(task: Task, candidate: int, distance: float, ids: Any) -> Near:
+def _near(task: Task, candidate: int, distance: float, ids: Any, runs: bool) -> Near:
     judgement, columns = task.judgement, task.candidates.columns
     criteria = tuple(_criterion(task, limit, float(columns[limit.criterion][candidate])) for limit in judgement.limits)
     outcome = Outcome(int(judgement.outcome[candidate]))
     lost = int(judgement.lost_to[candidate])
+    change: Change | None = None
+    unchanged = ""
+    if outcome is Outcome.FAILED:
+        change, unchanged = _change(task, candidate, runs)
     return Near(
         candidate=candidate,
         outcome=outcome.name.lower(),
@@ -118,7 +132,8 @@ def _near(task: Task, candidate: int, distance: float, ids: Any) -> Near:
         y=float(columns["y"][candidate]),
         criteria=criteria,
         lost_to=int(ids[lost]) if lost >= 0 else 0,
-        change=_change(task, candidate) if outcome is Outcome.FAILED else None,
+        change=change,
+        unchanged=unchanged,
     )
 
 
@@ -136,30 +151,36 @@ def _criterion(task: Task, limit: Limit, measured: float) -> Criterion:
     )  # fmt: skip
 
 
-def _change(task: Task, candidate: int) -> Change | None:
-    """All limits that fail, loosened just enough, judged again."""
-    limits = task.judgement.limits
+def _change(task: Task, candidate: int, runs: bool) -> tuple[Change | None, str]:
+    """All limits that fail, loosened just enough, and tried; or None and why not. `runs`: whether another run may be made."""
     values: dict[str, Any] = {}
     for limit in task.judgement.limits:
         measured = float(task.candidates.columns[limit.criterion][candidate])
         if limit.passed(measured):
             continue
+        label = task.detector.Parameters.declarations()[limit.parameter].label
         if not np.isfinite(measured):
-            return None
+            return None, f"what {label} limits cannot be measured here"
         if limit.admits is not None:
             values[limit.parameter] = limit.admits
-            limits = tuple(other for other in limits if other != limit)
             continue
         number = _admitting(task, limit, measured)
-        limits = with_limit(limits, limit, _limit_of(task, limit, number))
-        values[limit.parameter] = _with_end(task, limit, number)
+        if number is None:
+            return None, f"no allowed value of {label} accepts it"
+        values[limit.parameter] = _with_end(task, limit, number, values)
     if not values:
-        return None
-    candidates = task.candidates
-    after = judge(candidates.columns, limits, candidates.rank_score, candidates.exclusions, task.parameters.keep)
-    gained, lost = gained_and_lost(task.judgement, after)
-    if candidate not in gained:
-        return None
+        return None, ""
+    try:
+        changed = task.given.changed(task.detector.kind, **values)
+    except ParameterError as error:
+        return None, str(error)
+    alone = _is_judged_alone(task, changed, values)
+    if not alone and not runs:
+        return None, "only another run can tell what would accept it"
+    effect = (_effect if alone else _effect_of_run)(task, changed, candidate)
+    if effect is None:
+        return None, "with every failed limit loosened it is still not found"
+    gained, lost = effect
     declared = task.detector.Parameters.declarations()
     asked = ", ".join(
         f"{declared[name].label} {declared[name].type.show(value)} {declared[name].unit}".rstrip()
@@ -167,15 +188,61 @@ def _change(task: Task, candidate: int) -> Change | None:
     )
     others = len(gained) - 1
     text = f"{asked}: accepts this" + (f" and {others} more" if others else " alone") + f", loses {len(lost) or 'none'}"
-    return Change(
-        values, len(gained), len(lost), tuple(int(i) for i in gained), tuple(int(i) for i in lost), text
-    )  # fmt: skip
+    indices = (tuple(int(i) for i in gained), tuple(int(i) for i in lost))
+    return Change(values, len(gained), len(lost), *indices, text), ""
+
+
+def _is_judged_alone(task: Task, changed: Any, values: Mapping[str, Any]) -> bool:
+    """Whether the candidates stay what they are with the changed parameters."""
+    declared = task.detector.Parameters.declarations()
+    judged = all(declared[name].stage is Stage.JUDGE for name in values)
+    return judged and task.detector.floor(changed) == task.detector.floor(task.given)
+
+
+def _effect(task: Task, changed: Any, candidate: int) -> tuple[Sequence[int], Sequence[int]] | None:
+    """Candidates that would be gained and lost if the same ones were judged with changed parameters; None if this one still
+    fails."""
+    limits, candidates = task.detector.limits(task.settled(changed)), task.candidates
+    after = judge(candidates.columns, limits, candidates.rank_score, candidates.exclusions, task.parameters.keep)
+    gained, lost = gained_and_lost(task.judgement, after)
+    return (list(gained), list(lost)) if candidate in gained else None
+
+
+def _effect_of_run(task: Task, changed: Any, candidate: int) -> tuple[Sequence[int], Sequence[int]] | None:
+    """The same by a run with the changed parameters, for those that change the candidates. What is gained is given by the
+    candidates of now nearest to it."""
+    detector = task.detector
+    again = Task(detector, task.image, changed, Context(assets=task.context.assets), parameters=changed)
+    again = replace(again, gathered=detector.gather(again)).settled(changed)
+    columns = (*detector.all_columns(), *detector.criteria)
+    formed = detector.form(again).converted(columns, task.image)
+    limits = detector.limits(replace(again, candidates=formed))
+    found = judge(formed.columns, limits, formed.rank_score, formed.exclusions, again.parameters.keep).found
+    now, then = _spots(task.candidates.columns), _spots(formed.columns)[found]
+    if not len(then):
+        return None
+    nearest = [int(np.argmin(np.hypot(*(now - spot).T))) for spot in then]
+    close = [float(np.hypot(*(now[k] - spot))) <= _SAME for k, spot in zip(nearest, then, strict=True)]
+    kept = {k for k, near in zip(nearest, close, strict=True) if near}
+    if candidate not in kept:
+        return None
+    before = set(task.judgement.found.tolist())
+    return [k for k in nearest if k not in before], sorted(before - kept)
+
+
+def _spots(columns: Mapping[str, Any]) -> Any:
+    return np.stack([np.asarray(columns["x"], float), np.asarray(columns["y"], float)], axis=1)
 
 
 def _admitting(task: Task, limit: Limit, measured: float) -> Any:
-    """The parameter's value, rounded to few digits on the admitting side, that lets `measured` pass."""
+    """The parameter's value, rounded to few digits on the admitting side, that lets `measured` pass; None if none is allowed."""
     declared = task.detector.Parameters.declarations()[limit.parameter]
-    exact = declared.from_limit(measured)
+    try:
+        exact = declared.from_limit(measured)
+    except OverflowError:
+        return None
+    if not np.isfinite(exact):
+        return None
     for digits in (2, 3, 5, 8, 15):
         for nudge in (0.0, 1.0, -1.0):
             rounded = float(f"{exact:.{digits}g}")
@@ -188,7 +255,7 @@ def _admitting(task: Task, limit: Limit, measured: float) -> Any:
             close = abs(rounded - exact) <= 0.05 * abs(exact) + 1e-12
             if close and limit.__class__("", "", limit.sense, resolved).passed(measured):
                 return rounded
-    return exact
+    return None
 
 
 def _limit_of(task: Task, limit: Limit, value: float) -> float:
@@ -198,11 +265,12 @@ def _limit_of(task: Task, limit: Limit, value: float) -> float:
     return next(l.value for l in limits if (l.parameter, l.end) == (limit.parameter, limit.end))
 
 
-def _with_end(task: Task, limit: Limit, value: float) -> Any:
-    """The parameter's value with the limit set to a number: the number itself, or a range with that end."""
+def _with_end(task: Task, limit: Limit, value: float, values: Mapping[str, Any] | None = None) -> Any:
+    """The parameter's value with the limit set to a number: the number itself, or a range with that end. `values`: what has
+    been changed already."""
     if limit.end < 0:
         return value
-    before = getattr(task.given, limit.parameter) or (None, None)
+    before = (values or {}).get(limit.parameter) or getattr(task.given, limit.parameter) or (None, None)
     return (value, before[1]) if limit.end == 0 else (before[0], value)
 
 

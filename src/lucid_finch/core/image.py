@@ -143,12 +143,17 @@ class Image:
         """An image from an array (H, W), (H, W, 1 or 3) RGB, or with an alpha channel (2 or 4).
 
         uint8 and uint16 are kept, other integers become one of them if they fit, floats become float32. NaN, infinite and
-        fully transparent pixels are marked as invalid. `value_range` (black, white) is [0, 1] for floats unless given.
+        fully transparent pixels are marked as invalid, and so is what a `numpy.ma` array masks. `value_range` (black, white)
+        is [0, 1] for floats unless given; for floats far outside it is the range of the data, which a note says.
         The array is copied; with `copy` False it may be used as it is and must not be changed afterwards. Raises
         `ParameterError`.
         """
         given_array = np.asarray(array)
         pixels, valid = _split_alpha(given_array)
+        if isinstance(array, np.ma.MaskedArray):
+            hidden = np.ma.getmaskarray(array)
+            shown: Mask = np.logical_not(hidden if hidden.ndim == 2 else hidden.any(axis=2))
+            valid = shown if valid is None else valid & shown
         if mask is not None:
             given = np.asarray(mask)
             if given.shape != pixels.shape[:2]:
@@ -168,7 +173,7 @@ class Image:
             if not (np.isfinite([black, white]).all() and black < white):
                 raise ParameterError(f"value_range: {value_range} is not allowed; black must be below white", "value_range")
         elif pixels.dtype == np.float32:
-            black, white = 0.0, 1.0
+            black, white, quantum = _float_range(pixels, valid, added)
         else:
             bits = _significant_bits(pixels, significant_bits, added)
             black, white = 0.0, float(2**bits - 1)
@@ -212,6 +217,10 @@ class Image:
         return replace(self, pixels=np.ascontiguousarray(pixels), **changes)
 
 
+LARGEST = 1e15
+"""Largest absolute value of a pixel: gradients are squared and summed in single precision."""
+
+
 def _split_alpha(pixels: Pixels) -> tuple[Pixels, Mask | None]:
     if pixels.ndim == 3 and pixels.shape[2] in (1, 2, 4):
         valid = None if pixels.shape[2] == 1 else pixels[..., -1] > 0
@@ -249,9 +258,26 @@ def _normalised(pixels: Pixels) -> tuple[Pixels, Mask | None]:
             # A neutral value, so that nothing that is not finite spreads; the mask keeps features away.
             where = finite if pixels.ndim == 2 else finite[..., None]
             pixels = np.where(where, pixels, np.float32(np.median(good)))
+        most = float(np.abs(pixels).max())
+        if most > LARGEST:
+            raise ParameterError(
+                f"image: values up to {most:.3g}; squares of more than {LARGEST:g} do not fit: scale them", "image"
+            )
     elif pixels.dtype.kind not in "iu":
         raise ParameterError(f"image: pixels of type {pixels.dtype} are not numbers that Lucid Finch can read", "image")
     return np.require(pixels, requirements=["C", "W", "A"]), finite
+
+
+def _float_range(pixels: Pixels, valid: Mask | None, notes: list[str]) -> tuple[float, float, float]:
+    """Black, white and quantum of floats without a stated range: 0 and 1, or the range of data far outside."""
+    good = pixels if valid is None or not valid.any() else pixels[valid]
+    low, high = float(good.min()), float(good.max())
+    if low >= -1.0 and high <= 4.0:
+        return 0.0, 1.0, 0.0
+    notes.append(f"floats from {low:g} to {high:g} are taken with this value range; value_range sets another")
+    # Whole numbers keep the step between two levels.
+    whole = bool((good[:: max(1, len(good) // 1000)] % 1 == 0).all())
+    return low, high if high > low else low + 1.0, 1.0 if whole else 0.0
 
 
 def _significant_bits(pixels: Pixels, given: int | None, notes: list[str]) -> int:

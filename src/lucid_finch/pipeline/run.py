@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
@@ -10,6 +11,8 @@ from lucid_finch.core.execution.engine import Cancel, Engine, Run
 from lucid_finch.core.image import Image
 from lucid_finch.core.recipe import Recipe
 from lucid_finch.pipeline.sources import Place
+
+log = logging.getLogger(__name__)
 
 
 @dataclass(frozen=True)
@@ -37,8 +40,20 @@ def run_images(
         image = None
         try:
             image = place.read(significant_bits)
-            yield Done(place, image, engine.run(recipe, image, cancelled=cancelled))
+            done = Done(place, image, engine.run(recipe, image, cancelled=cancelled))
+        except Cancelled:
+            raise
         except FileError as error:
-            yield Done(place, image, None, str(error))
+            done = Done(place, image, None, str(error))
         except (ParameterError, MemoryError) as error:
-            yield Done(place, image, None, f"{place.path}: {error or 'does not fit into memory'}")
+            done = Done(place, image, None, f"{place.path}: {error or 'does not fit into memory'}")
+        except Exception as error:
+            log.exception("%s failed", place.path)
+            done = Done(place, image, None, unexpected(place.path, error))
+        # Outside of the try: an error of whoever takes it is not the image's.
+        yield done
+
+
+def unexpected(path: object, error: Exception) -> str:
+    """The failure of an image that is a fault of the program."""
+    return f"{path}: unexpected {type(error).__name__}: {error}; this is a fault of Lucid Finch, the log has the details"

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from pydantic import BeforeValidator
 
 from lucid_finch.core.errors import ParameterError
-from lucid_finch.core.image import Image
+from lucid_finch.core.image import LARGEST, Image
 from lucid_finch.core.numerics.edges.gradients import magnitude
 from lucid_finch.core.numerics.filtering import filters
 from lucid_finch.core.parameter_types.structures import rows_of_numbers
@@ -193,4 +193,10 @@ class Kernel(PreparationStep):
         divide_by = parameters.divide_by if parameters.divide_by is not None else 1.0 if balanced else total
         if divide_by == 0:
             raise ParameterError("kernel: divide_by = 0 is not allowed; it must be a number other than 0", "divide_by")
-        return {"coefficients": table / divide_by}
+        with np.errstate(over="ignore"):
+            divided = table / divide_by
+        if not float(np.abs(divided).max()) <= LARGEST:
+            raise ParameterError(
+                f"kernel: divide_by = {divide_by:g} gives coefficients above {LARGEST:g}, too large to sum up", "divide_by"
+            )
+        return {"coefficients": divided}

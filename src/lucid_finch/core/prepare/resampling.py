@@ -61,6 +61,10 @@ class Resize(PreparationStep):
         across, down = _steps(image, parameters)
         if across == down == 1.0:
             return image
+        if across > image.width or down > image.height:
+            raise ParameterError(
+                f"resize: one new pixel would be {across:.3g} by {down:.3g} px, more than the image has", "factor"
+            )
         size = (max(1, round(image.width / across)), max(1, round(image.height / down)))
         if size[0] * size[1] > _MOST_PIXELS:
             raise ParameterError(f"resize: {size[0]} x {size[1]} px is too large; at most {_MOST_PIXELS:,} pixels in all")

@@ -118,6 +118,11 @@ class ExplanationCard(QFrame):
             button.installEventFilter(self)
             self._changes[button] = near.change
             layout.addWidget(button)
+        elif near.unchanged:
+            why = QLabel(near.unchanged[0].upper() + near.unchanged[1:] + ".")
+            why.setObjectName("quiet")
+            why.setWordWrap(True)
+            layout.addWidget(why)
 
     def _button(self, text: str, values: dict[str, object]) -> QPushButton:
         button = QPushButton()

@@ -616,7 +616,8 @@ def trace_lines(
     fewest = cost / 5.0 * step
     search = LineSearch(float(fewest), float(step), float(max(cost - slack, 1.0)))
     some = votes[:: max(1, len(votes) // 45), ::2]
-    usual, often = (float(q) for q in np.quantile(some[some > 0], (0.5, 0.9))) if n else (0.0, 0.0)
+    some = some[some > 0]
+    usual, often = (float(q) for q in np.quantile(some, (0.5, 0.9))) if len(some) else (0.0, 0.0)
     lowest = usual + max(_STANDING_OUT * (often - usual) / 1.28, 2.0 * fewest)
     threshold = float(votes.max(initial=0))
     cancelled = cancelled_here()

@@ -89,6 +89,16 @@ def over_bands(
     return list(_shared_pool().map(one, parts))
 
 
+def _reset_in_child() -> None:
+    """Threads do not outlive a fork: the child makes its own, and its own lock."""
+    global _pool, _lock, _state
+    _pool, _lock, _state = None, threading.Lock(), threading.local()
+
+
+if hasattr(os, "register_at_fork"):
+    os.register_at_fork(after_in_child=_reset_in_child)
+
+
 def _shared_pool() -> ThreadPoolExecutor:
     global _pool
     with _lock:

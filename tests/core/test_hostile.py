@@ -1,0 +1,150 @@
+"""Hostile input: tiny and huge values, tiny images, degenerate parameters. Nothing crashes, warns or runs for ever."""
+
+from __future__ import annotations
+
+import os
+import pickle
+import unittest
+import warnings
+from collections.abc import Iterator
+from typing import Any
+
+import numpy as np
+
+import lucid_finch as lf
+from lucid_finch.core.detectors import KINDS
+from lucid_finch.core.image import LARGEST
+from tests.support import disc, noise_pictures
+
+
+def tiny_images() -> Iterator[Any]:
+    """Of every pixel type, with NaN and infinite values, down to one pixel."""
+    for height, width in ((1, 1), (1, 2), (2, 1), (2, 2), (3, 3), (4, 3), (3, 4), (1, 60), (60, 1), (6, 31), (7, 90), (16, 16)):
+        random = np.random.default_rng(16)
+        plane = random.random((height, width))
+        yield plane
+        yield (255 * plane).astype(np.uint8)
+        yield (65535 * plane).astype(np.uint16)
+        yield np.zeros((height, width), np.uint8)
+        yield np.where(random.random((height, width)) < 0.3, np.nan, plane)
+        yield 1e14 * plane
+
+
+class Tiny(unittest.TestCase):
+    def test_every_kind_on_every_tiny_image(self) -> None:
+        runs = 0
+        with warnings.catch_warnings():
+            warnings.simplefilter("error")
+            for pixels in tiny_images():
+                try:
+                    image = lf.Image.from_array(pixels)
+                except lf.ParameterError:
+                    # All of it is NaN.
+                    continue
+                for kind in KINDS:
+                    try:
+                        found = lf.detect(kind, image)
+                    except lf.ParameterError as error:
+                        self.assertIn("at least 2 px", str(error))
+                        continue
+                    _ = found.near_misses["failed"], [evidence.values for evidence in found.evidence.values()]
+                    lf.explain(found, at=(image.width // 2, image.height // 2))
+                    runs += 1
+        self.assertGreater(runs, 400)
+
+
+class Values(unittest.TestCase):
+    def test_values_that_cannot_be_squared_are_refused(self) -> None:
+        with self.assertRaisesRegex(lf.ParameterError, "scale them"):
+            lf.Image.from_array(np.full((4, 4), 10 * LARGEST, np.float32))
+
+    def test_floats_of_bytes_have_the_range_of_their_data(self) -> None:
+        pixels = disc(30.0, noise=2.0).pixels
+        image = lf.Image.from_array(pixels.astype(float))
+        self.assertEqual((image.black, image.white, image.quantum), (float(pixels.min()), float(pixels.max()), 1.0))
+        self.assertIn("taken with this value range", image.notes[0])
+        found = lf.detect("circles", image).findings
+        self.assertEqual(len(found), 1)
+        self.assertLess(found["contrast_pct"][0], 101)
+        self.assertEqual(lf.Image.from_array(pixels / 255.0).notes, ())
+        given = lf.Image.from_array(pixels.astype(float), value_range=(0, 255))
+        self.assertEqual((given.white, given.notes), (255.0, ()))
+
+    def test_masked_arrays_keep_their_mask(self) -> None:
+        pixels = disc(30.0).pixels
+        hidden = np.zeros(pixels.shape, bool)
+        hidden[:, :70] = True
+        image = lf.Image.from_array(np.ma.array(pixels, mask=hidden))
+        assert image.mask is not None
+        np.testing.assert_array_equal(image.mask, ~hidden)
+        colour = lf.Image.from_array(
+            np.ma.array(np.stack([pixels] * 3, axis=2), mask=np.stack([hidden, hidden, ~hidden], axis=2))
+        )
+        assert colour.mask is not None
+        self.assertFalse(colour.mask.any())
+
+
+class Steps(unittest.TestCase):
+    def test_coefficients_that_overflow_are_refused(self) -> None:
+        image = disc(30.0)
+        for divide_by in (1e-300, 1e-320, 5e-324, -1e-200):
+            with self.subTest(divide_by), self.assertRaisesRegex(lf.ParameterError, "divide_by"):
+                lf.prepare("kernel", image, coefficients=((1, 2, 1), (2, 5, 2), (1, 2, 1)), divide_by=divide_by)
+        lf.prepare("kernel", image, coefficients=((1, 2, 1), (2, 5, 2), (1, 2, 1)), divide_by=1e12)
+
+    def test_a_pixel_larger_than_the_image_is_refused(self) -> None:
+        for given in ({"factor": 1e-9}, {"factor": 1e-300}, {"factor": 0.001}):
+            with self.subTest(given), self.assertRaisesRegex(lf.ParameterError, "more than the image has"):
+                lf.prepare("resize", disc(30.0), **given)
+        self.assertEqual(lf.prepare("resize", disc(30.0), width=1, height=1).pixels.shape, (1, 1))
+
+
+class Proposals(unittest.TestCase):
+    def test_each_is_allowed_and_does_what_it_says(self) -> None:
+        random = np.random.default_rng(8)
+        picture = noise_pictures(4, 160, 220)["correlated"].astype(float)
+        y, x = np.mgrid[:160, :220]
+        for cx, cy, radius, contrast in ((50, 50, 18, 40), (120, 60, 25, 12), (180, 110, 14, 25), (80, 120, 22, 9)):
+            picture[np.hypot(x - cx, (y - cy) * 1.3) < radius] += contrast
+        image = lf.Image.from_array(np.clip(picture, 0, 255).astype(np.uint8))
+        tried = 0
+        for kind in KINDS:
+            for given in ({}, {"false_alarms": 1e-9} if "false_alarms" in KINDS[kind].Parameters.declarations() else {"keep": 3}):
+                found = lf.detect(kind, image, **given)
+                for _ in range(40):
+                    at = random.uniform(0, 219), random.uniform(0, 159)
+                    for near in lf.explain(found, at=at).candidates:
+                        if near.change is None:
+                            continue
+                        tried += 1
+                        changed = lf.detect(kind, image, **{**given, **near.change.values})
+                        self.assertGreaterEqual(len(changed.findings), 1)
+                        expected = len(found.findings) + near.change.gains - near.change.loses
+                        self.assertEqual(len(changed.findings), expected, (kind, given, at, near.change))
+        self.assertGreater(tried, 50)
+
+
+@unittest.skipUnless(hasattr(os, "fork"), "no fork")
+class Forks(unittest.TestCase):
+    def test_a_child_that_was_forked_after_use_works(self) -> None:
+        image = lf.Image.from_array(np.tile(disc(30.0, noise=2.0).pixels, (4, 3)))
+        before = len(lf.detect("edges", image).findings)
+        reading, writing = os.pipe()
+        child = os.fork()
+        if child == 0:
+            os.write(writing, str(len(lf.detect("edges", image).findings)).encode())
+            os._exit(0)
+        os.close(writing)
+        with os.fdopen(reading) as stream:
+            self.assertEqual(int(stream.read()), before)
+        self.assertEqual(os.waitpid(child, 0)[1], 0)
+
+    def test_images_can_be_pickled(self) -> None:
+        image = disc(30.0)
+        again = pickle.loads(pickle.dumps(image))
+        np.testing.assert_array_equal(again.pixels, image.pixels)
+        self.assertNotEqual(again.identity, image.identity)
+
+
+if __name__ == "__main__":
+    unittest.main()
