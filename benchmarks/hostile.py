@@ -1,7 +1,7 @@
 """All kinds over hostile material: texture, foliage-like noise, JPEG blocks, discs, saturated and tiny images, at many sigmas.
 
 Usage: python -m benchmarks.hostile [--calls N] [--seed S] [--bounds] [FOLDER]. `--bounds` compiles with the compiler's bounds
-checks into a cache of its own. Photographs from FOLDER are used too. A call that takes over 20 s, and a process that dies, is named.
+checks into a cache of its own. Photographs from FOLDER are used too. A call of over 20 s, and a process that dies, is named.
 """
 
 from __future__ import annotations

@@ -8,11 +8,12 @@ import unittest
 import warnings
 from collections.abc import Iterator
 from typing import Any
+from unittest import mock
 
 import numpy as np
 
 import lucid_finch as lf
-from lucid_finch.core.detectors import KINDS
+from lucid_finch.core.detectors import KINDS, circles
 from lucid_finch.core.image import LARGEST
 from tests.support import disc, noise_pictures
 
@@ -122,6 +123,23 @@ class Proposals(unittest.TestCase):
                         expected = len(found.findings) + near.change.gains - near.change.loses
                         self.assertEqual(len(changed.findings), expected, (kind, given, at, near.change))
         self.assertGreater(tried, 50)
+
+
+class Many(unittest.TestCase):
+    def test_thousands_are_all_found(self) -> None:
+        step, count = 26, 62
+        y, x = np.mgrid[: step * count, : step * count].astype(np.float32)
+        far = np.hypot((x + 0.5) % step - step / 2, (y + 0.5) % step - step / 2)
+        plane = 120 + 80 * np.clip(8.5 - far, 0, 1) + np.random.default_rng(0).normal(0, 2, far.shape)
+        image = lf.Image.from_array(plane.clip(0, 255).astype(np.uint8))
+        for kind in ("circles", "ellipses"):
+            self.assertEqual(len(lf.detect(kind, image).findings), count**2)
+
+    def test_what_is_left_out_is_said(self) -> None:
+        with mock.patch.object(circles, "most_shapes", lambda image: 3):
+            found = lf.detect("circles", disc(30.0, noise=6.0))
+        self.assertRegex(found.notes[0], r"of the weakest candidate centres were not looked at: the limit is 3")
+        self.assertEqual(len(found.findings), 1)
 
 
 @unittest.skipUnless(hasattr(os, "fork"), "no fork")

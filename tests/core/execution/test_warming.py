@@ -60,6 +60,21 @@ class Warm(unittest.TestCase):
             folder = kernel_cache.cache_folder.__wrapped__()
         self.assertTrue(folder.is_relative_to(Path(tempfile.gettempdir())))
 
+    def test_a_folder_that_others_may_write_to_is_not_trusted(self) -> None:
+        with tempfile.TemporaryDirectory() as place, tempfile.NamedTemporaryFile() as file:
+            planted = Path(place) / f"lucid-finch-{os.getuid()}"
+            with mock.patch.dict(os.environ, {"LUCID_FINCH_KERNELS": file.name}), mock.patch.object(tempfile, "tempdir", place):
+                planted.mkdir()
+                planted.chmod(0o777)
+                folder = kernel_cache.cache_folder.__wrapped__()
+                self.assertNotEqual(folder, planted)
+                self.assertEqual(folder.stat().st_mode & 0o077, 0)
+                planted.chmod(0o700)
+                self.assertEqual(kernel_cache.cache_folder.__wrapped__(), planted)
+                planted.rename(Path(place) / "elsewhere")
+                planted.symlink_to(Path(place) / "elsewhere")
+                self.assertNotEqual(kernel_cache.cache_folder.__wrapped__(), planted)
+
     def test_it_is_warm_where_the_mark_is(self) -> None:
         mark = self.sources / "mark"
         with mock.patch.object(warming, "complete_marker", lambda: mark):

@@ -26,6 +26,8 @@ from lucid_finch.core.detectors.shared.round_shapes import (
     RoundParameters,
     RoundShapes,
     VisibleShape,
+    left_out,
+    most_shapes,
     reasons_of,
     size_range,
 )
@@ -36,8 +38,6 @@ from lucid_finch.core.numerics.hough.circle_votes import centre_votes, find_cent
 from lucid_finch.core.numerics.hough.line_votes import DENSITY_BLOCK, block_density
 from lucid_finch.core.numerics.runtime.threads import cancellable
 from lucid_finch.core.parameters import Range, gathers
-
-_MOST_CENTRES = 3000
 
 
 class _Size(DetectorParameters):
@@ -88,13 +88,15 @@ class Circles(RoundShapes):
         wide = max(low / BEYOND, 3.0), max(high * BEYOND, low / BEYOND + 1.0)
         seen = self.floor(parameters) or COVERAGE_FLOOR
         with cancellable(context.cancelled):
-            centres = find_centres(x, y, nx, ny, size, wide, seen, _MOST_CENTRES)
+            most = most_shapes(image)
+            centres = find_centres(x, y, nx, ny, size, wide, seen, most)
             filed = filed_points(x, y, nx, ny, oriented.chain_of[which], oriented.along[which], size)
-            rims = fit_circles(filed, centres, wide, seen, Density.of(block_density(x, y, *size), DENSITY_BLOCK))
+            rims = fit_circles(filed, centres, wide, seen, Density.of(block_density(x, y, *size), DENSITY_BLOCK), most + 1000)
             rims = refine_circles(image.pixels, image.mask, x, y, rims, parameters.sigma)
         step = oriented.background.independent_step
         tests = math.log(max(image.width * image.height / step**2, 10.0) * max((high - low) / step, 2.0))
-        return Gathered(oriented, which, rims, step, tests, (low, high))
+        notes = left_out(centres.dropped, most, "candidate centres")
+        return Gathered(oriented, which, rims, step, tests, (low, high), notes=notes)
 
     def size(self, columns: dict[str, Array]) -> Array:
         return columns["radius"]

@@ -27,6 +27,8 @@ from lucid_finch.core.detectors.shared.round_shapes import (
     RoundParameters,
     RoundShapes,
     VisibleShape,
+    left_out,
+    most_shapes,
     reasons_of,
     size_range,
 )
@@ -40,8 +42,6 @@ from lucid_finch.core.numerics.ragged import owners, places, starts
 from lucid_finch.core.numerics.runtime.threads import cancellable
 from lucid_finch.core.parameters import Range, gathers, judges
 
-_MOST_ARCS = 4000
-_MOST_SEEDS = 3000
 _FLATTEST = 0.15
 """Ratio of the axes below which nothing is gathered unless asked for."""
 
@@ -120,7 +120,9 @@ class Ellipses(RoundShapes):
         step = oriented.background.independent_step
         places = math.log(max(image.width * image.height / step**2, 10.0))
         tests = places + 2 * math.log(max((high - low) / step, 2.0)) + math.log(max(math.pi * high / step, 4.0))
-        return Gathered(oriented, which, rims, step, tests, (low, high), begun)
+        most = most_shapes(image)
+        notes = left_out(begun.arcs.dropped, most + 1000, "arcs") + left_out(begun.seeds.dropped, most, "first guesses")
+        return Gathered(oriented, which, rims, step, tests, (low, high), begun, notes)
 
     def floor(self, parameters: EllipsesParameters) -> tuple[float, float]:
         return super().floor(parameters) or COVERAGE_FLOOR, min(_FLATTEST, math.floor(parameters.ratio_min * 20) / 20)
@@ -241,14 +243,14 @@ def _fitted(
     image: Image, oriented: OrientedPoints, axis: tuple[float, float], flattest: float, coverage: float
 ) -> tuple[NDArray[np.int64], _Begun, Rims]:
     """Ellipses through the reliable points, which these are, and what the ellipses were fitted from."""
-    p, chains = oriented.points, oriented.chains
-    arcs = cut_arcs(chains.order, chains.start, p.x, p.y, oriented.nx, oriented.ny, oriented.clear, _MOST_ARCS)
-    seeds = pair_arcs(arcs, axis, flattest, 0.75 * coverage, _MOST_SEEDS)
+    p, chains, most = oriented.points, oriented.chains, most_shapes(image)
+    arcs = cut_arcs(chains.order, chains.start, p.x, p.y, oriented.nx, oriented.ny, oriented.clear, most + 1000)
+    seeds = pair_arcs(arcs, axis, flattest, 0.75 * coverage, most)
     which = oriented.reliable()
     x, y, nx, ny = (a[which] for a in (p.x, p.y, oriented.nx, oriented.ny))
     filed = filed_points(x, y, nx, ny, oriented.chain_of[which], oriented.along[which], (image.width, image.height))
     density = Density.of(block_density(x, y, image.width, image.height), DENSITY_BLOCK)
-    return which, _Begun(arcs, seeds), fit_ellipses(filed, seeds, arcs, axis, flattest, coverage, density)
+    return which, _Begun(arcs, seeds), fit_ellipses(filed, seeds, arcs, axis, flattest, coverage, density, most + 1000)
 
 
 def _visible_around(task: Task, x: float, y: float) -> VisibleShape | None:

@@ -111,6 +111,17 @@ class RoundParameters(DetectorParameters):
     )
 
 
+def most_shapes(image: Image) -> int:
+    """How many shapes are looked for at most: more in larger images."""
+    return max(3000, image.width * image.height // 400)
+
+
+def left_out(dropped: int, most: int, what: str) -> tuple[str, ...]:
+    """A note, where there were more than are looked at."""
+    text = f"{dropped:,} of the weakest {what} were not looked at: the limit is {most:,} for an image of this size"
+    return (text,) if dropped else ()
+
+
 @dataclass(frozen=True)
 class Gathered:
     """Rims with their measurements, in the frame of the image."""
@@ -125,6 +136,7 @@ class Gathered:
     range: tuple[float, float]
     """Minimum and maximum size, px of the image."""
     detail: Any = None
+    notes: tuple[str, ...] = ()
 
     @property
     def nbytes(self) -> int:
@@ -172,6 +184,10 @@ class RoundShapes(Detector):
         """Factor on the rank score of each rim, where rims share points."""
         fidelity = np.clip(gathered.rims.columns["fidelity"], 0.1, 1.0)
         return np.asarray(fidelity / (1 + self.deviation(gathered) ** 2))
+
+    def notes(self, task: Task) -> tuple[str, ...]:
+        gathered: Gathered = task.gathered
+        return gathered.notes
 
     def floor(self, parameters: Any) -> Any:
         # Given lower than usual, the next step of a coarse ladder below it.

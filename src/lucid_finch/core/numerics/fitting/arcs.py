@@ -376,6 +376,8 @@ class Arcs:
     first: NDArray[np.int64]
     last: NDArray[np.int64]
     """Part of the chains' order that each takes."""
+    dropped: int = 0
+    """Shorter ones that were left out, since there were more than asked for."""
 
     def __len__(self) -> int:
         return len(self.sign)
@@ -389,7 +391,7 @@ def cut_arcs(order: Any, start: Any, x: Any, y: Any, nx: Any, ny: Any, clear: An
     made = _cut(Chain(order, x, y, nx, ny, clear), start, ArcOutput(arcs, samples, first, last))
     best = np.argsort(-arcs[1, :made], kind="stable")[:most]
     sign, count, turn, begins = (arcs[k, best] for k in range(4))
-    return Arcs(sign, count, turn, begins, arcs[4:9, best].T.copy(), samples[best], first[best], last[best])
+    return Arcs(sign, count, turn, begins, arcs[4:9, best].T.copy(), samples[best], first[best], last[best], made - len(best))
 
 
 _OVERLAP = 0.35
@@ -509,15 +511,17 @@ class Seeds:
     merit: NDArray[np.float64]
     arcs: NDArray[np.int64]
     """(n, 2) the arcs, twice the same for one."""
+    dropped: int = 0
+    """Less promising ones that were left out, since there were more than asked for."""
 
 
 def pair_arcs(arcs: Arcs, axis: tuple[float, float], flattest: float, seen: float, most: int) -> Seeds:
     """Ellipses whose semi-axes lie in `axis` (px) with a ratio of at least `flattest`, of whose rim the arcs are `seen`."""
-    room = 40_000
+    room = max(40_000, 10 * most)
     out, of = np.empty((7, room)), np.empty((2, room), np.int64)
     made = _pair(
         arcs.sign, arcs.count, arcs.turn, arcs.begins, arcs.shape, arcs.samples, float(axis[0]), float(axis[1]), flattest, seen,
-        _TRIED, out, of,
+        max(_TRIED, 20 * most), out, of,
     )  # fmt: skip
     best = np.argsort(-out[6, :made], kind="stable")[:most]
-    return Seeds(out[:5, best].T.copy(), out[5, best], out[6, best], of[:, best].T.copy())
+    return Seeds(out[:5, best].T.copy(), out[5, best], out[6, best], of[:, best].T.copy(), made - len(best))

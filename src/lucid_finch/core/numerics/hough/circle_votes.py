@@ -119,6 +119,8 @@ class Centres:
     """Votes above what lies everywhere, over the circumference."""
     unsure: NDArray[np.float64]
     """px that the centre may be off."""
+    dropped: int = 0
+    """Weaker ones that were left out, since there were more than asked for."""
 
 
 def bands(least: float, most: float) -> list[tuple[float, float]]:
@@ -161,14 +163,15 @@ def find_centres(
         rough = max(upper - usual, math.sqrt(usual), 0.5) / 0.84
         rim = 2 * math.pi * middle / each
         least = min(usual + max(_GATHERED * seen * rim, _STANDING_OUT * rough), 0.8 * rim)
-        peaks = np.empty((3, 20_000), np.int32)
+        peaks = np.empty((3, max(20_000, 2 * most)), np.int32)
         n = _peaks(pooled, int(least), *peaks)
         row, column, here = peaks[:, :n]
         place = [(v.astype(float) + 1.0) * cell - margin - 0.5 for v in (column, row)]
         found.append(np.stack([*place, np.full(n, low), np.full(n, high), (here - usual) / rim, np.full(n, cell)]))
     every = np.concatenate(found, axis=1)
-    every = every[:, np.argsort(-every[4], kind="stable")[:most]]
-    return Centres(*every)
+    best = every[:, np.argsort(-every[4], kind="stable")[:most]]
+    at_x, at_y, low_end, high_end, share, unsure = best
+    return Centres(at_x, at_y, low_end, high_end, share, unsure, every.shape[1] - best.shape[1])
 
 
 def centre_votes(

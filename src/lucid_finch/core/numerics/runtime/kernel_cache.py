@@ -6,10 +6,13 @@ What is used of Numba's private classes is in this module only; where they are m
 from __future__ import annotations
 
 import ast
+import atexit
 import contextlib
 import fcntl
 import hashlib
 import os
+import shutil
+import stat
 import sys
 import tempfile
 from collections.abc import Callable
@@ -31,16 +34,26 @@ _WITHOUT_KERNELS = {"runtime.kernel_cache", "runtime.threads", "ragged", "masks"
 
 @cache
 def cache_folder() -> Path:
-    """Where compiled kernels are kept; a temporary place if the user's own cannot be written."""
+    """Where compiled kernels are kept: the user's cache, else a private folder among the temporary ones.
+
+    What is read from it is run, so that a folder that others may write to is not used.
+    """
     root = os.environ.get("LUCID_FINCH_KERNELS") or platformdirs.user_cache_dir("lucid-finch")
-    folder = Path(root) / "kernels"
-    try:
-        folder.mkdir(parents=True, exist_ok=True)
-        if os.access(folder, os.W_OK):
-            return folder
-    except OSError:
-        pass
-    return Path(tempfile.gettempdir()) / f"lucid-finch-{os.getuid()}"
+    temporary = Path(tempfile.gettempdir()) / f"lucid-finch-{os.getuid()}"
+    for folder in (Path(root) / "kernels", temporary):
+        with contextlib.suppress(OSError):
+            folder.mkdir(mode=0o700, parents=True, exist_ok=True)
+            if os.access(folder, os.W_OK) and _is_private(folder):
+                return folder
+    made = Path(tempfile.mkdtemp(prefix="lucid-finch-"))
+    atexit.register(shutil.rmtree, made, True)
+    return made
+
+
+def _is_private(folder: Path) -> bool:
+    """Whether it belongs to the user, is no link, and cannot be written by everybody."""
+    status = folder.lstat()
+    return stat.S_ISDIR(status.st_mode) and status.st_uid == os.getuid() and not status.st_mode & stat.S_IWOTH
 
 
 def _imported(source: bytes) -> set[str]:
