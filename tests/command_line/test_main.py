@@ -6,11 +6,17 @@ import contextlib
 import csv
 import io
 import json
+import os
+import threading
+from pathlib import Path
+from typing import Any
+from unittest import mock
 
 import numpy as np
 from PIL import Image as Pillow
 
 from lucid_finch.command_line.main import main
+from lucid_finch.core.execution.engine import Engine
 from lucid_finch.demo import recipe_text
 from tests.files.test_images import InFolder
 from tests.support import disc
@@ -33,11 +39,101 @@ class CommandCase(InFolder):
                 status = int(stopped.code or 0)
         return status, out.getvalue(), err.getvalue()
 
+    def summary(self, folder: Path) -> list[dict[str, str]]:
+        with (folder / "summary.csv").open(newline="") as stream:
+            return list(csv.DictReader(stream))
+
     def recipe(self, **expect: object) -> object:
         entry = {"name": "rim", "kind": "edges", "parameters": {"length_min": "20%"}, "expect": expect}
         path = self.path("r.finch.json")
         path.write_text(json.dumps({"lucid_finch_recipe": 1, "name": "rims", "detectors": [entry]}))
         return path
+
+
+class NothingIsOverwritten(CommandCase):
+    def test_an_input_stays_what_it_is(self) -> None:
+        before = self.picture.read_bytes()
+        link = self.path("link.png")
+        link.symlink_to(self.picture)
+        for arguments in (
+            ("prepare", "smooth", self.picture, "--out", self.picture),
+            ("prepare", "smooth", self.picture, "--out", link),
+            ("prepare", "smooth", link, "--out", self.picture),
+            ("detect", "edges", self.picture, "--json", self.picture),
+            ("freeze", self.recipe(), self.picture, "--out", self.picture),
+        ):
+            status, _, said = self.call(*arguments)
+            self.assertNotEqual(status, 0, arguments)
+            self.assertIn("is an input and is not written over", said)
+            self.assertEqual(self.picture.read_bytes(), before)
+        self.assertEqual(self.call("prepare", "smooth", self.picture, "--out", self.picture, "--overwrite")[0], 0)
+        self.assertNotEqual(self.picture.read_bytes(), before)
+
+    def test_a_run_over_its_own_pictures_folder(self) -> None:
+        part = self.path("part.annotated.png")
+        part.write_bytes(self.picture.read_bytes())
+        self.path("part.png").write_bytes(self.picture.read_bytes())
+        recipe = self.recipe()
+        status, _, said = self.call("run", recipe, self.path("part.png"), part, "--out", self.folder)
+        self.assertEqual(status, 1)
+        self.assertIn("is an input and is not written over", said)
+        self.assertEqual(part.read_bytes(), self.picture.read_bytes())
+
+    def test_what_a_run_wrote_is_no_input_of_the_next(self) -> None:
+        recipe = self.recipe()
+        for _ in range(2):
+            status, _, said = self.call("run", recipe, self.folder, "--out", self.folder, "--save-map", "rim.magnitude")
+            self.assertEqual(status, 0, said)
+        rows = self.summary(self.folder)
+        self.assertEqual([row["image"] for row in rows], [str(self.picture)])
+
+    def test_devices_and_pipes_are_written_to_as_they_are(self) -> None:
+        self.assertEqual(self.call("detect", "edges", self.picture, "--json", "/dev/null")[0], 0)
+        self.assertTrue(Path("/dev/null").is_char_device())
+        pipe = self.path("pipe")
+        os.mkfifo(pipe)
+        read: list[str] = []
+        reader = threading.Thread(target=lambda: read.append(pipe.read_text()))
+        reader.start()
+        self.assertEqual(self.call("detect", "edges", self.picture, "--json", pipe)[0], 0)
+        reader.join(20)
+        self.assertEqual(len(json.loads(read[0])["detections"]), 1)
+        self.assertTrue(pipe.is_fifo())
+
+
+class Failing(CommandCase):
+    def test_an_unexpected_error_is_of_one_image_alone(self) -> None:
+        other = self.path("other.png")
+        other.write_bytes(self.picture.read_bytes())
+        real = Engine.run
+
+        def run(engine: Engine, recipe: Any, image: Any, **given: Any) -> Any:
+            if image.name == "disc.png":
+                raise IndexError("out of bounds")
+            return real(engine, recipe, image, **given)
+
+        with mock.patch.object(Engine, "run", run), self.assertLogs("lucid_finch", "ERROR"):
+            status, _, said = self.call("run", self.recipe(), self.folder, "--out", self.path("out"))
+        self.assertEqual(status, 1)
+        self.assertIn("unexpected IndexError: out of bounds", said)
+        rows = self.summary(self.path("out"))
+        self.assertEqual(["IndexError" in row["error"] for row in rows], [True, False])
+
+    def test_an_interrupted_run_has_a_summary(self) -> None:
+        self.path("other.png").write_bytes(self.picture.read_bytes())
+        real, calls = Engine.run, []
+
+        def run(engine: Engine, recipe: Any, image: Any, **given: Any) -> Any:
+            calls.append(image.name)
+            if len(calls) == 2:
+                raise KeyboardInterrupt
+            return real(engine, recipe, image, **given)
+
+        with mock.patch.object(Engine, "run", run):
+            status, _, _ = self.call("run", self.recipe(), self.folder, "--out", self.path("out"))
+        self.assertEqual(status, 130)
+        rows = self.summary(self.path("out"))
+        self.assertEqual(len(rows), 1)
 
 
 class Freeze(CommandCase):

@@ -17,10 +17,10 @@ from lucid_finch.core.execution.engine import Engine
 from lucid_finch.files.findings import write_rows
 from lucid_finch.files.maps import write_image
 from lucid_finch.files.recipes import ENDING, Recipe
-from lucid_finch.files.writing import write_text
+from lucid_finch.files.writing import inputs_kept, write_text
 from lucid_finch.pipeline.run import run_images, unexpected
-from lucid_finch.pipeline.sinks import SUMMARY, check_maps, failure_row, image_names, summary_rows, write_results
-from lucid_finch.pipeline.sources import images_in
+from lucid_finch.pipeline.sinks import check_maps, failure_row, image_names, summary_rows, write_results
+from lucid_finch.pipeline.sources import SUMMARY, SUMMARY_NAME, images_in
 
 log = logging.getLogger(__name__)
 
@@ -32,6 +32,7 @@ def run_batch(
     maps: Sequence[str],
     map_format: str,
     significant_bits: int | None = None,
+    overwrite: bool = False,
 ) -> tuple[int, int]:
     """Every image through the recipe; one that fails is named and the others are done. Returns (failed, unmet).
 
@@ -52,7 +53,8 @@ def run_batch(
                 path, failure = one.place.path, one.failure
                 if one.run is not None:
                     try:
-                        write_results(one.run, path, out, maps, map_format, name)
+                        with inputs_kept(() if overwrite else (place.path for place in places)):
+                            write_results(one.run, path, out, maps, map_format, name)
                     except (FileError, ParameterError) as error:
                         failure = str(error)
                     except Exception as error:
@@ -69,7 +71,7 @@ def run_batch(
                         click.echo(f"{path}: {expectation}", err=True)
                 progress.advance(task)
     finally:
-        write_rows(out / "summary.csv", rows, list(SUMMARY))
+        write_rows(out / SUMMARY_NAME, rows, list(SUMMARY))
     click.echo(f"{len(places) - failed} of {len(places)} images done, results in {out}", err=True)
     return failed, unmet
 

@@ -21,6 +21,9 @@ def _bits() -> click.Option:
     return click.Option(["--significant-bits"], type=click.IntRange(1, 16), metavar="BITS", help=text)
 
 
+_OVERWRITE = "Let results be written over the image that they are of."
+
+
 class _FromDeclarations(click.Group):
     """A group whose commands are the kinds of detectors, or the preparation steps, with options from the declarations."""
 
@@ -50,7 +53,10 @@ class _FromDeclarations(click.Group):
             what = "kind of detector" if self.of == "detectors" else "preparation step"
             raise click.UsageError(f'there is no {what} "{name}"{nearest(name, table)}; there are: {", ".join(table)}', ctx)
         owner = table[name]
-        arguments: list[click.Parameter] = [click.Argument(["image"], metavar="IMAGE"), _bits()]
+        arguments: list[click.Parameter] = [
+            click.Argument(["image"], metavar="IMAGE"), _bits(),
+            click.Option(["--overwrite"], is_flag=True, help=_OVERWRITE),
+        ]  # fmt: skip
         if self.of == "detectors":
             arguments += [
                 click.Option(["--out"], metavar="DIR", help="Write findings, tables and pictures there."),
@@ -99,15 +105,22 @@ cli.add_command(_FromDeclarations(name="prepare", of="steps", help="Run one prep
 @click.option("--save-map", multiple=True, metavar="DETECTOR.NAME", help="Also write this evidence map of each image.")
 @click.option("--map-format", type=click.Choice(["png", "tif", "npy"]), default="png", show_default=True)
 @click.option("--significant-bits", type=click.IntRange(1, 16), metavar="BITS", help="As for detect.")
+@click.option("--overwrite", is_flag=True, help=_OVERWRITE)
 def run(
-    recipe: str, images: Sequence[str], out: str, save_map: Sequence[str], map_format: str, significant_bits: int | None
+    recipe: str,
+    images: Sequence[str],
+    out: str,
+    save_map: Sequence[str],
+    map_format: str,
+    significant_bits: int | None,
+    overwrite: bool,
 ) -> None:
     """Run a recipe over images (or folders of them)."""
     from lucid_finch.command_line.batch import run_batch
     from lucid_finch.files.recipes import Recipe
 
     loaded = Recipe.load(recipe)
-    failed, unmet = run_batch(loaded, images, Path(out), save_map, map_format, significant_bits)
+    failed, unmet = run_batch(loaded, images, Path(out), save_map, map_format, significant_bits, overwrite)
     sys.exit(IMAGE_FAILED if failed else UNMET if unmet else DONE)
 
 
@@ -178,12 +191,13 @@ def freeze(recipe: str, image: str, out: str) -> None:
     from lucid_finch.core.recipe import frozen
     from lucid_finch.files.images import read_image
     from lucid_finch.files.recipes import Recipe
-    from lucid_finch.files.writing import write_text
+    from lucid_finch.files.writing import inputs_kept, write_text
 
     loaded = Recipe.load(recipe)
     with _reading():
         read = read_image(image)
-    write_text(out, frozen(loaded, Engine().run(loaded, read).detections).text())
+    with inputs_kept([image]):
+        write_text(out, frozen(loaded, Engine().run(loaded, read).detections).text())
 
 
 @cli.command(hidden=True)
@@ -216,9 +230,11 @@ def _detect(kind: str, model: Any, values: dict[str, Any]) -> None:
     from lucid_finch.files.findings import write_findings
     from lucid_finch.files.images import read_image
     from lucid_finch.files.recipes import Recipe
+    from lucid_finch.files.writing import inputs_kept
     from lucid_finch.pipeline.sinks import write_results
 
     path, out, json_to = values.pop("image"), values.pop("out"), values.pop("json_to")
+    kept = () if values.pop("overwrite") else (path,)
     maps, map_format, bits = values.pop("save_map"), values.pop("map_format"), values.pop("significant_bits")
     if maps and out is None:
         raise click.UsageError("--save-map needs --out DIR")
@@ -234,10 +250,11 @@ def _detect(kind: str, model: Any, values: dict[str, Any]) -> None:
         from lucid_finch.files.findings import findings_document
 
         click.echo(json.dumps(findings_document(result, path), indent=1, allow_nan=False))
-    elif json_to is not None:
-        write_findings(json_to, result, path)
-    if out is not None:
-        write_results(result, path, Path(out), [f"{kind}.{m}" for m in maps], map_format, Path(path).stem)
+    with inputs_kept(kept):
+        if json_to not in (None, "-"):
+            write_findings(json_to, result, path)
+        if out is not None:
+            write_results(result, path, Path(out), [f"{kind}.{m}" for m in maps], map_format, Path(path).stem)
     if json_to is None and out is None:
         _print_table(result.detections[kind])
     elif json_to != "-":
@@ -261,12 +278,15 @@ def _prepare(step: str, model: Any, values: dict[str, Any]) -> None:
     from lucid_finch.core.prepare import step_of
     from lucid_finch.files.images import read_image
     from lucid_finch.files.maps import write_image
+    from lucid_finch.files.writing import inputs_kept
 
     path, out, bits = values.pop("image"), values.pop("out"), values.pop("significant_bits")
+    kept = () if values.pop("overwrite") else (path,)
     parameters = model.make(given_parameters(model, values), step)
     with _reading():
         image = read_image(path, significant_bits=bits)
-    write_image(out, step_of(step).run(image, parameters))
+    with inputs_kept(kept):
+        write_image(out, step_of(step).run(image, parameters))
 
 
 @contextlib.contextmanager

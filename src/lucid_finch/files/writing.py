@@ -4,23 +4,50 @@ from __future__ import annotations
 
 import contextlib
 import os
+import stat
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
+from contextvars import ContextVar
 from pathlib import Path
 from typing import IO, Any
 
 from lucid_finch.core.errors import FileError
 
+_kept: ContextVar[tuple[Path, ...]] = ContextVar("_kept", default=())
+
+
+@contextlib.contextmanager
+def inputs_kept(paths: Iterable[str | Path]) -> Iterator[None]:
+    """Within it, no file is written over one of these."""
+    before = _kept.set((*_kept.get(), *(Path(path) for path in paths)))
+    try:
+        yield
+    finally:
+        _kept.reset(before)
+
+
+def _refuse_inputs(target: Path) -> None:
+    for kept in _kept.get():
+        with contextlib.suppress(FileNotFoundError):
+            if os.path.samefile(kept, target):
+                raise FileError(target, "is an input and is not written over")
+
 
 @contextlib.contextmanager
 def whole_file(path: str | Path, text: bool = False) -> Iterator[IO[Any]]:
-    """A file to write to that takes the place of `path` once it is complete. Raises `FileError`."""
-    target = Path(path)
+    """A file to write to that takes the place of `path` once it is complete; what a link leads to is written, and devices and
+    pipes are written to as they are. Raises `FileError`, also for an input (`inputs_kept`)."""
+    options = {"mode": "w", "encoding": "utf-8", "newline": ""} if text else {"mode": "wb"}
     temporary = ""
     try:
+        if _is_stream(Path(path)):
+            with open(path, **options) as stream:  # type: ignore[call-overload]
+                yield stream
+            return
+        target = Path(os.path.realpath(path))
+        _refuse_inputs(target)
         target.parent.mkdir(parents=True, exist_ok=True)
         handle, temporary = tempfile.mkstemp(prefix=f".{target.name}.", suffix=".part", dir=target.parent)
-        options = {"mode": "w", "encoding": "utf-8", "newline": ""} if text else {"mode": "wb"}
         with os.fdopen(handle, **options) as stream:  # type: ignore[call-overload]
             yield stream
             stream.flush()
@@ -38,6 +65,16 @@ def whole_file(path: str | Path, text: bool = False) -> Iterator[IO[Any]]:
         if temporary:
             with contextlib.suppress(OSError):
                 os.unlink(temporary)
+
+
+def _is_stream(path: Path) -> bool:
+    """Whether it is a device, a pipe, or a file that this process holds open by number."""
+    if str(path).startswith(("/dev/fd/", "/proc/self/fd/", "/dev/std")):
+        return True
+    with contextlib.suppress(OSError):
+        mode = path.stat().st_mode
+        return stat.S_ISCHR(mode) or stat.S_ISBLK(mode) or stat.S_ISFIFO(mode) or stat.S_ISSOCK(mode)
+    return False
 
 
 def write_text(path: str | Path, text: str) -> None:

@@ -13,9 +13,7 @@ from lucid_finch.core.recipe import Recipe
 from lucid_finch.files.annotated import write_annotated
 from lucid_finch.files.findings import write_csv, write_findings, write_svg
 from lucid_finch.files.maps import write_image, write_map
-
-SUMMARY = ("image", "detector", "kind", "findings", "near_misses", "met", "error", "seconds")
-"""Columns of `summary.csv`."""
+from lucid_finch.pipeline.sources import SUMMARY
 
 
 def write_results(

@@ -12,6 +12,10 @@ from lucid_finch.core.errors import FileError
 from lucid_finch.core.image import Image
 from lucid_finch.files.images import ENDINGS, read_image
 
+SUMMARY_NAME = "summary.csv"
+SUMMARY = ("image", "detector", "kind", "findings", "near_misses", "met", "error", "seconds")
+"""The file that sums up a run, and its columns."""
+
 
 @dataclass(frozen=True)
 class Place:
@@ -37,10 +41,23 @@ def images_in(paths: Sequence[Path]) -> list[Place]:
             places.append(Place(path))
             continue
         inside = [p for p in path.iterdir() if p.suffix.lower() in ENDINGS and not p.name.startswith(".") and p.is_file()]
+        inside = [p for p in inside if not _was_written(p)]
         if not inside:
             raise FileError(path, "holds no image that Lucid Finch reads")
         places += [Place(p) for p in sorted(inside, key=natural)]
     return places
+
+
+def _was_written(path: Path) -> bool:
+    """Whether a run wrote it: pictures, tables and maps beside the findings file that their names begin with, and the summary."""
+    parts = path.name.split(".")
+    stems = (".".join(parts[:count]) for count in range(1, len(parts) - 1))
+    if any(path.with_name(f"{stem}.findings.json").exists() for stem in stems):
+        return True
+    if path.name != SUMMARY_NAME:
+        return False
+    with path.open(encoding="utf-8", errors="replace") as stream:
+        return stream.readline().strip() == ",".join(SUMMARY)
 
 
 def natural(path: Path) -> list[Any]:
