@@ -249,6 +249,27 @@ class Lists(BenchCase):
             self.wait_for_list()
         self.assertEqual([e.result for e in self.bench.images.entries], before)
 
+    def test_an_image_that_cannot_be_read_leaves_nothing_of_the_one_before(self) -> None:
+        folder = self.images(2)
+        (folder / "img7.png").write_bytes(b"\x89PNG\r\n\x1a\nno")
+        self.bench.documents.open_path(folder)
+        self.wait_for_list()
+        self.assertEqual(self.bench.study.image.name, "img5.png")
+        self.bench.actions_by_name["next_image"].trigger()
+        self.settle()
+        self.assertIsNone(self.bench.study.image)
+        self.assertEqual(self.bench.study.detections, {})
+        self.assertTrue(self.bench.empty.isVisible())
+        self.assertEqual(self.bench.empty.labels[0].text(), "img7.png cannot be read")
+        self.assertNotIn("img5", self.bench.bar.image_name.text())
+        self.assertEqual(self.bench.bar.place.text(), "2 / 3")
+        self.bench.grab()
+        self.bench.actions_by_name["next_image"].trigger()
+        self.settle()
+        self.assertEqual(self.bench.study.image.name, "img10.png")
+        self.assertFalse(self.bench.empty.isVisible())
+        self.assertEqual(len(self.bench.study.detections["edges"].findings), 1)
+
     def test_a_damaged_image_is_marked_and_the_others_go_on(self) -> None:
         folder = self.images(2)
         (folder / "img7.png").write_bytes(b"\x89PNG\r\n\x1a\nno")

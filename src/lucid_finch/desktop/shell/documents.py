@@ -30,6 +30,8 @@ class Documents(QObject):
     """Everything that replaces image or recipe by something from outside, and everything that saves."""
 
     refused = Signal(str)
+    empty_title = Signal(str)
+    """What is said where there is no image."""
     title_changed = Signal()
     image_opened = Signal()
 
@@ -49,7 +51,7 @@ class Documents(QObject):
         study.recipe_changed.connect(self._recipe_changed)
         study.undo.cleanChanged.connect(self._saved_or_not)
         runner.image_read.connect(self._image_read)
-        images.wanted.connect(self.open_place)
+        images.wanted.connect(self.step_to)
 
     # Opening
 
@@ -84,6 +86,11 @@ class Documents(QObject):
     def open_place(self, place: Place) -> None:
         """Open one picture of a file."""
         self.submit_image(place.read, self.tr("reading {}").format(place.path.name), place.path)
+
+    def step_to(self, place: Place) -> None:
+        """Show an image of the list; one that cannot be read is shown as such, and not the one before it."""
+        self.empty_title.emit(self.tr("{} cannot be read").format(place.path.name))
+        self.runner.read(place.read, self.tr("reading {}").format(place.path.name), place.path, keep=False)
 
     def open_page(self, page: int) -> None:
         """Another picture of the file that is open."""

@@ -19,6 +19,7 @@ class EmptyBench(QWidget):
         layout = QVBoxLayout(self)
         layout.setSpacing(14)
         layout.addStretch(1)
+        self.labels: list[QLabel] = []
         for text, name in (
             (self.tr("Open an image"), "emptytitle"),
             (
@@ -33,6 +34,7 @@ class EmptyBench(QWidget):
             label.setObjectName(name)
             label.setAlignment(Qt.AlignmentFlag.AlignCenter)
             layout.addWidget(label)
+            self.labels.append(label)
         row = QHBoxLayout()
         row.addStretch(1)
         self.buttons: list[QToolButton] = []
@@ -51,6 +53,11 @@ class EmptyBench(QWidget):
         layout.addStretch(1)
         over.installEventFilter(self)
         self.setGeometry(over.rect())
+
+    def say(self, title: str) -> None:
+        """Why there is no image, instead of what to do first."""
+        self.labels[0].setText(title)
+        self.labels[1].hide()
 
     @guarded
     def eventFilter(self, watched: object, event: object) -> bool:

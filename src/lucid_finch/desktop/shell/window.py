@@ -196,6 +196,7 @@ class Bench(Parts):
         self.documents.refused.connect(self.show_failure)
         self.documents.title_changed.connect(self._show_title)
         self.documents.image_opened.connect(self._show_place)
+        self.documents.empty_title.connect(self.empty.say)
         self.selection.changed.connect(self._selection_changed)
 
     def _connect_tools(self) -> None:

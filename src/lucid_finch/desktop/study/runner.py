@@ -58,6 +58,7 @@ class Runner(QObject):
         self._generation = 0
         self._reading: int | None = None
         """Generation of the image that is being read: nothing else is begun meanwhile, since that would take its place."""
+        self._keep_image = True
         self._source: tuple[Image, Picture] | None = None
         """The source and its picture, once it is shown."""
         self._answer_due = QTimer(self)
@@ -81,8 +82,9 @@ class Runner(QObject):
         self.study.detections = {}
         self._source = None
 
-    def read(self, make: Callable[[], Image], text: str, path: Path | None = None) -> None:
-        """Have the worker make an image; if that fails, all stays as it was."""
+    def read(self, make: Callable[[], Image], text: str, path: Path | None = None, keep: bool = True) -> None:
+        """Have the worker make an image; if that fails, all stays as it was, or, without `keep`, there is no image."""
+        self._keep_image = keep
         self._reading = self._generation = self.worker.submit(text, lambda job: job.emit_part(("image", make(), path)))
 
     def do(self, work: Callable[[Job], str], text: str) -> None:
@@ -251,6 +253,8 @@ class Runner(QObject):
         known = isinstance(error, (FileError, ParameterError))
         self.failed.emit(str(error) if known else f"{type(error).__name__}: {error}")
         if generation == self._reading:
+            if not self._keep_image:
+                self.study.close_image()
             self._come_back()
 
     @Slot()

@@ -152,6 +152,13 @@ class Study(QObject):
         self.detections = {}
         self.image_changed.emit()
 
+    def close_image(self) -> None:
+        """Let go of the image and of what was found in it."""
+        self.image, self.image_path = None, None
+        self.prepared, self.stages = None, []
+        self.detections = {}
+        self.image_changed.emit()
+
     def open_recipe(self, recipe: Recipe, path: Path | None) -> None:
         """Replaces the recipe; this cannot be undone, since it belongs to another file."""
         self.undo.clear()
