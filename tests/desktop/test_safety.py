@@ -262,6 +262,7 @@ class Lists(BenchCase):
         self.assertTrue(self.bench.empty.isVisible())
         self.assertEqual(self.bench.empty.labels[0].text(), "img7.png cannot be read")
         self.assertNotIn("img5", self.bench.bar.image_name.text())
+        self.assertEqual(self.bench.settings.editors["", "low"].field.placeholderText(), "auto")
         self.assertEqual(self.bench.bar.place.text(), "2 / 3")
         self.bench.grab()
         self.bench.actions_by_name["next_image"].trigger()

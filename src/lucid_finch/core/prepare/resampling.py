@@ -14,6 +14,8 @@ from lucid_finch.core.numerics.filtering.warping import resampled, resampling, w
 from lucid_finch.core.parameters import Parameters, gathers
 from lucid_finch.core.prepare.step import PreparationStep, dilated_invalid, joined, planes_of
 
+_COARSEST = 10_000.0
+"""px of the image that a new pixel may cover, where the image is smaller than that."""
 _MOST_PIXELS = 400_000_000
 
 
@@ -61,9 +63,9 @@ class Resize(PreparationStep):
         across, down = _steps(image, parameters)
         if across == down == 1.0:
             return image
-        if across > image.width or down > image.height:
+        if max(across, down) > max(_COARSEST, image.width, image.height):
             raise ParameterError(
-                f"resize: one new pixel would be {across:.3g} by {down:.3g} px, more than the image has", "factor"
+                f"resize: one new pixel would be {across:.3g} by {down:.3g} px, far more than the image has", "factor"
             )
         size = (max(1, round(image.width / across)), max(1, round(image.height / down)))
         if size[0] * size[1] > _MOST_PIXELS:

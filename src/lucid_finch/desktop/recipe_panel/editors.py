@@ -274,6 +274,13 @@ class ParameterEditor(QWidget):
                 self.slider.setValue(round(_STEPS * (min(max(number, low), high) - low) / (high - low)))
         self._quiet = False
 
+    def forget_measured(self) -> None:
+        """Show nothing of an image that is gone."""
+        if self.histogram is not None:
+            self.histogram.show_values(np.empty(0), ())
+        if self.declared.optional and self.value is None:
+            self.show_auto("")
+
     def show_auto(self, text: str) -> None:
         """The automatic value on this image."""
         if self.choice is not None and self.declared.optional:

@@ -85,6 +85,7 @@ class SettingsPanel(QWidget):
         study.chosen_changed.connect(self.refresh)
         study.recipe_changed.connect(self.refresh)
         study.image_changed.connect(self.refresh)
+        study.image_changed.connect(self._show_detection)
         study.samples_changed.connect(self._show_separation)
         study.detection_changed.connect(lambda name: self._show_detection())
         self.refresh()
@@ -331,9 +332,12 @@ class SettingsPanel(QWidget):
     def _show_detection(self) -> None:
         detection: Detection | None = self.study.detections.get(self.study.chosen)
         for (owner, name), editor in self.editors.items():
-            if owner or detection is None:
+            if owner or not isinstance(editor, ParameterEditor):
                 continue
-            if not isinstance(editor, ParameterEditor):
+            if detection is None:
+                # Results that are on their way replace those shown; without an image there are none.
+                if self.study.image is None:
+                    editor.forget_measured()
                 continue
             if editor.histogram is not None:
                 self._show_histogram(editor, detection)
