@@ -14,7 +14,9 @@ import numpy as np
 
 import lucid_finch as lf
 from lucid_finch.core.detectors import KINDS, circles
+from lucid_finch.core.execution.engine import Engine
 from lucid_finch.core.image import LARGEST
+from lucid_finch.core.recipe import Recipe
 from tests.support import disc, noise_pictures
 
 
@@ -157,6 +159,25 @@ class Forks(unittest.TestCase):
         with os.fdopen(reading) as stream:
             self.assertEqual(int(stream.read()), before)
         self.assertEqual(os.waitpid(child, 0)[1], 0)
+
+    def test_results_can_be_pickled_without_their_evidence(self) -> None:
+        image = disc(30.0, noise=4.0)
+        recipe = Recipe.make({"lucid_finch_recipe": 2, "detectors": [{"name": kind, "kind": kind} for kind in KINDS]})
+        run = Engine().run(recipe, image)
+        data = pickle.dumps(run)
+        again = pickle.loads(data)
+        for kind, before in run.detections.items():
+            after = again.detections[kind]
+            self.assertEqual(repr([*after.findings.rows()]), repr([*before.findings.rows()]))
+            self.assertEqual(repr([*after.near_misses.rows()]), repr([*before.near_misses.rows()]))
+            self.assertEqual({n: v.tolist() for n, v in after.points.items()}, {n: v.tolist() for n, v in before.points.items()})
+            self.assertEqual([o.tolist() for o in after.near_outlines], [o.tolist() for o in before.near_outlines])
+            self.assertEqual((after.labels, after.fit, after.resolved), (before.labels, before.fit, before.resolved))
+            self.assertEqual(len(after.evidence), 0)
+            with self.assertRaisesRegex(lf.ParameterError, "run the detector again"):
+                _ = after.evidence["magnitude"]
+            with self.assertRaisesRegex(lf.ParameterError, "run the detector again"):
+                lf.explain(after, at=(10, 10))
 
     def test_images_can_be_pickled(self) -> None:
         image = disc(30.0)

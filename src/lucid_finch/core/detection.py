@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
-from functools import cached_property
+from dataclasses import dataclass, field, replace
+from functools import cached_property, partial
 from pathlib import Path
 from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
-from lucid_finch.core.errors import Cancelled
+from lucid_finch.core.errors import Cancelled, ParameterError
 from lucid_finch.core.image import Frame
 from lucid_finch.core.numerics.ragged import starts, take_rows
 from lucid_finch.core.quantities import Quantity
@@ -153,6 +153,14 @@ class NearMisses(Table):
         if name in ("measured", "limit") and failed in self._criteria:
             return self._criteria[failed].text(self[name][index])
         return super().text(name, index)
+
+    def __getstate__(self) -> dict[str, Any]:
+        return {"declared": self.declared, "_count": self._count, "_criteria": self._criteria, "_columns": self._columns}
+
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        self.__dict__.update(state)
+        columns = state["_columns"]
+        self._make = lambda: columns
 
     @cached_property
     def _columns(self) -> dict[str, Array]:  # type: ignore[override]
@@ -348,6 +356,23 @@ MAP_WRITER: Callable[[str | Path, EvidenceMap], None] | None = None
 """Set by the package's API: core itself reads and writes no files."""
 
 
+class LeftOut(Mapping[str, "EvidenceMap"]):
+    """The evidence of a detection that was pickled: none, and why."""
+
+    def __getitem__(self, name: str) -> EvidenceMap:
+        raise ParameterError(f'the map "{name}" was left out when the detection was pickled; run the detector again', "evidence")
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(())
+
+    def __len__(self) -> int:
+        return 0
+
+
+def _same(value: Any) -> Any:
+    return value
+
+
 @dataclass(frozen=True)
 class Detection:
     """The result of one detector on one image; all coordinates in the source frame."""
@@ -370,6 +395,18 @@ class Detection:
     """Where the label of each finding is drawn, (n, 2); None: at x, y."""
     task: Any = field(repr=False)
     """What is kept to judge again and to answer questions: a `detector.Task`."""
+
+    def __getstate__(self) -> dict[str, Any]:
+        """Without evidence and measurements, which take as much memory as the image."""
+        near = self.near_outlines
+        light = replace(self.task, image=None, keys=None, gathered=None, candidates=None, judgement=None, context=None)
+        return {
+            **self.__dict__, "evidence": LeftOut(), "points": dict(self.points), "task": light,
+            "make_near_outlines": partial(_same, near),
+        }  # fmt: skip
+
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        self.__dict__.update(state)
 
     @property
     def near_outlines(self) -> Outlines:

@@ -84,6 +84,8 @@ class Explanation:
 def explain(result: Detection, at: Sequence[float], most: int = 3) -> Explanation:
     """Why something is or is not found at (x, y) of the source. Raises `ParameterError` for a place outside the image."""
     task: Task = result.task
+    if task.image is None:
+        raise ParameterError("the detection was pickled without its measurements; run the detector again", "result")
     x, y = float(at[0]), float(at[1])
     u, v = task.image.frame.from_source(x, y)
     if not (-0.5 <= u <= task.image.width - 0.5 and -0.5 <= v <= task.image.height - 0.5):
