@@ -122,6 +122,44 @@ class Reading(InFolder):
         with self.assertRaisesRegex(FileError, "pages.tif: has 2 pictures; there is no page 2"):
             read_image(self.path("pages.tif"), page=2)
 
+    def test_compressed_tiffs(self) -> None:
+        deep = GREY.astype(np.uint16) * 200
+        for picture, compression in ((GREY, "tiff_lzw"), (COLOUR, "tiff_lzw"), (deep, "tiff_lzw"), (GREY, "packbits")):
+            read = read_image(self.path("a.tif", encoded(picture, "TIFF", compression=compression)))
+            np.testing.assert_array_equal(read.pixels, picture)
+        fax = read_image(self.path("a.tif", encoded(GREY > 128, "TIFF", compression="group4")))
+        np.testing.assert_array_equal(fax.pixels > 0, GREY > 128)
+        lossy = read_image(self.path("a.tif", encoded(np.full((16, 16), 90, np.uint8), "TIFF", compression="jpeg")))
+        np.testing.assert_allclose(lossy.pixels.astype(int), 90, atol=2)
+
+    def test_colours_other_than_rgb_are_converted_or_refused_by_name(self) -> None:
+        flat = np.full((12, 16, 3), (200, 60, 20), np.uint8)
+        for mode in ("CMYK", "YCbCr"):
+            read = read_image(self.path("a.tif", encoded(Pillow.fromarray(flat).convert(mode), "TIFF")))
+            self.assertIsNone(read.mask)
+            np.testing.assert_allclose(read.pixels.astype(int), flat, atol=4)
+            self.assertIn(f"{mode} converted to RGB", read.notes[0])
+        with self.assertRaisesRegex(FileError, "CIELAB with 8 bits"):
+            read_image(self.path("a.tif", encoded(Pillow.fromarray(flat).convert("LAB"), "TIFF")))
+
+    def test_the_stated_maximum_of_a_pgm(self) -> None:
+        read = read_image(self.path("a.pgm", b"P2 3 2 15\n0 1 2 3 4 15\n"))
+        self.assertEqual((read.white, read.pixels.tolist()), (15.0, [[0, 1, 2], [3, 4, 15]]))
+        self.assertIn("maximum is 100", read_image(self.path("a.pgm", b"P2 2 1 100\n0 100\n")).notes[0])
+        for data in (b"P2 2 1 255\n0 300\n", b"P2 2 1 15\n0 16\n", b"P5 2 1 15\n\x00\x10"):
+            with self.assertRaisesRegex(FileError, "above the stated maximum"):
+                read_image(self.path("a.pgm", data))
+
+    def test_a_hole_in_a_csv_is_one_pixel(self) -> None:
+        read = read_image(self.path("a.csv", b"1,2,3\n4,,6\n7,8,9\n"))
+        assert read.mask is not None
+        self.assertEqual(read.mask.tolist(), [[True] * 3, [True, False, True], [True] * 3])
+        self.assertEqual(read.pixels[2].tolist(), [7, 8, 9])
+        trailing = read_image(self.path("a.csv", b"1;2;\n3;4;\n"))
+        self.assertEqual(trailing.pixels.tolist(), [[1, 2], [3, 4]])
+        spaced = read_image(self.path("a.csv", b" 1  2 3\n 4 55  6\n"))
+        self.assertEqual(spaced.pixels.tolist(), [[1, 2, 3], [4, 55, 6]])
+
     def test_pictures_that_follow_each_other(self) -> None:
         frames = [Pillow.fromarray(g) for g in (GREY, 255 - GREY, GREY // 2)]
         frames[0].save(self.path("moving.gif"), save_all=True, append_images=frames[1:])

@@ -62,7 +62,7 @@ def read_image(
         raise FileError(file, f"is damaged or cut short: {_first_line(error)}") from error
     try:
         bits = bits if significant_bits is None else significant_bits
-        if array.dtype.kind == "f" or array.dtype.itemsize == 1:
+        if array.dtype.kind == "f" or (array.dtype.itemsize == 1 and reader is not _read_pnm):
             bits = significant_bits
         return Image.from_array(
             array, significant_bits=bits, value_range=value_range, name=file.name, notes=tuple(notes), page=page, pages=pages,
@@ -211,7 +211,15 @@ def _read_tiff(file: Path, number: int) -> Loaded:
             raise FileError(file, "holds no picture")
         page: Any = tiff.pages[number]
         _allow(page.imagewidth, page.imagelength, file)
-        array = page.asarray()
+        colours = tifffile.PHOTOMETRIC
+        if page.photometric not in (colours.MINISBLACK, colours.MINISWHITE, colours.RGB, colours.PALETTE):
+            return _tiff_by_pillow(file, number, page, f"stores colour as {page.photometric.name}")
+        try:
+            array = page.asarray()
+        except ValueError as error:
+            if "imagecodecs" not in str(error):
+                raise
+            return _tiff_by_pillow(file, number, page, f"is compressed by {page.compression.name}")
         axes = page.axes
         if page.photometric == tifffile.PHOTOMETRIC.PALETTE and page.colormap is not None:
             array = (page.colormap.T[array] >> 8).astype(np.uint8)
@@ -231,6 +239,26 @@ def _read_tiff(file: Path, number: int) -> Loaded:
     if array.ndim > 3:
         raise FileError(file, f"has an array of shape {array.shape}, which is no single picture")
     return array.astype(array.dtype.newbyteorder("="), copy=False), bits, notes
+
+
+def _tiff_by_pillow(file: Path, number: int, page: Any, why: str) -> Loaded:
+    """What only the other library knows: colour other than RGB, and some compressions; of 8 bits, or grey of 16."""
+    from PIL import Image as Pillow
+
+    what = f"{why} with {page.bitspersample} bits a channel, which is not read"
+    try:
+        with Pillow.open(file) as picture:
+            picture.seek(number)
+            if picture.mode in ("I;16", "I;16B", "F", "1", "L", "LA", "P", "RGB", "RGBA"):
+                return _read_with_pillow(file, number)
+            if picture.mode == "LAB":
+                raise FileError(file, what)
+            rgb = picture.convert("RGB")
+    except FileError:
+        raise
+    except (OSError, ValueError, KeyError) as error:
+        raise FileError(file, what) from error
+    return np.asarray(rgb), None, [f"{picture.mode} converted to RGB"]
 
 
 def _read_pnm(file: Path, number: int) -> Loaded:
@@ -265,8 +293,11 @@ def _read_pnm(file: Path, number: int) -> Loaded:
         flat = np.array(data[place:].split()[:count], dtype=np.int64)
         if len(flat) < count:
             raise ValueError(f"{count} pixels are promised, {len(flat)} are there")
+    if flat.max() > most:
+        raise ValueError(f"a value of {int(flat.max())} is above the stated maximum of {most}")
     array = flat.astype(np.uint16 if most > 255 else np.uint8).reshape(height, width, channels)
-    return (array[..., 0] if channels == 1 else array), most.bit_length() if most > 255 else None, []
+    notes = [] if (most + 1).bit_count() == 1 else [f"the stated maximum is {most}"]
+    return (array[..., 0] if channels == 1 else array), most.bit_length() if most != 255 else None, notes
 
 
 def _read_npy(file: Path, number: int) -> Loaded:
@@ -283,10 +314,17 @@ def _read_csv(file: Path, number: int) -> Loaded:
         delimiter = dialect.delimiter
     except csv.Error:
         delimiter = ","
-    rows = [[cell for cell in row if cell.strip()] for row in csv.reader(text.splitlines(), delimiter=delimiter) if row]
+    if delimiter == " ":
+        rows = [line.split() for line in text.splitlines() if line.strip()]
+    else:
+        rows = [row for row in csv.reader(text.splitlines(), delimiter=delimiter) if row]
+    if rows and all(not row[-1].strip() for row in rows):
+        # Every line ends with the delimiter.
+        rows = [row[:-1] for row in rows]
     if not rows or len({len(row) for row in rows}) != 1:
         raise ValueError("the rows differ in length")
-    array = np.array(rows, dtype=np.float64)
+    # A cell without a number is a pixel that is not valid.
+    array = np.array([[cell.strip() or "nan" for cell in row] for row in rows], dtype=np.float64)
     whole = np.isfinite(array).all() and (array == np.round(array)).all() and array.min() >= 0 and array.max() < 65536
     if whole:
         return array.astype(np.uint8 if array.max() < 256 else np.uint16), None, []
