@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import os
 import pickle
 import unittest
@@ -11,6 +12,7 @@ from typing import Any
 from unittest import mock
 
 import numpy as np
+from PIL import Image as Pillow
 
 import lucid_finch as lf
 from lucid_finch.core.detectors import KINDS, circles
@@ -101,6 +103,25 @@ class Steps(unittest.TestCase):
                 lf.prepare("resize", disc(30.0), **given)
         self.assertEqual(lf.prepare("resize", disc(30.0), factor=0.001).pixels.shape, (1, 1))
         self.assertEqual(lf.prepare("resize", disc(30.0), width=1, height=1).pixels.shape, (1, 1))
+
+
+class Rounded(unittest.TestCase):
+    def test_the_noise_keeps_the_floor_of_what_was_read(self) -> None:
+        y, x = np.mgrid[:300, :400]
+        plane = np.where(np.hypot(x - 200, y - 150) < 60, 180, 120).astype(np.uint8)
+        buffer = io.BytesIO()
+        Pillow.fromarray(plane).save(buffer, "JPEG", quality=40)
+        image = lf.Image.from_array(np.asarray(Pillow.open(buffer)))
+        for step, given in (
+            ("smooth", {"sigma": 1.5}), ("smooth", {"method": "box"}), ("resize", {"factor": 0.7}), ("rotate", {"angle": 10.0}),
+            ("flatten", {}), ("sharpen", {}),
+        ):  # fmt: skip
+            with self.subTest(step, **given):
+                prepared = lf.prepare(step, image, **given)
+                found = lf.detect("circles", prepared)
+                # Sharpening makes rings of the compression's own.
+                self.assertEqual(len(found.findings), 3 if step == "sharpen" else 1)
+                self.assertGreater(lf.detect("edges", prepared).resolved["background"], 0.05)
 
 
 class Proposals(unittest.TestCase):

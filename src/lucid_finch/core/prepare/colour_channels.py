@@ -31,7 +31,7 @@ def take_channel(image: Image, take: Take, weights: tuple[float, float, float] |
     if take in _PLAIN:
         return image.with_pixels(image.pixels[..., _PLAIN[take]])
     if take == "weights" and weights is not None:
-        return image.with_pixels(mix(image.pixels, weights), quantum=0.0)
+        return image.with_pixels(mix(image.pixels, weights))
     if take in _WEIGHTS:
         return image.with_pixels(mix(image.pixels, _WEIGHTS[take]))
     return _converted(image, take)

@@ -58,7 +58,7 @@ class Flatten(PreparationStep):
         """The mean brightness of the light stays, so grey levels keep their meaning."""
         size = max(3.0, parameters.size.pixels(image.width, image.height))
         pixels = joined([self._flat(plane, image, size, parameters) for plane in planes_of(image)])
-        return image.with_pixels(pixels, quantum=0.0)
+        return image.with_pixels(pixels)
 
     def _flat(self, plane: NDArray[Any], image: Image, size: float, parameters: FlattenParameters) -> NDArray[np.float32]:
         light = light_of(plane, parameters.method, size, image.mask)

@@ -76,7 +76,7 @@ class Resize(PreparationStep):
         if image.mask is not None:
             mask = resampled(np.where(image.mask, 0, 255).astype(np.uint8), rows, columns) < 0.5
         frame = image.frame.after(Frame(((across, 0.0), (0.0, down)), (0.5 * across - 0.5, 0.5 * down - 0.5)))
-        return image.with_pixels(pixels, frame=frame, mask=mask, quantum=0.0)
+        return image.with_pixels(pixels, frame=frame, mask=mask)
 
     def reach(self, image: Image, parameters: ResizeParameters) -> float:
         return 2.0 if min(_steps(image, parameters)) < 1 else 0.0
@@ -152,9 +152,8 @@ class Rotate(PreparationStep):
         mask = warped(valid, matrix, (width, height), 0) > 254.5
         if abs(c) in (0, 1) and image.pixels.dtype != np.float32:
             pixels = np.round(pixels).astype(image.pixels.dtype)
-        quantum = image.quantum if abs(c) in (0, 1) else 0.0
         kept = None if mask.all() else mask
-        return image.with_pixels(pixels, frame=image.frame.after(back), mask=kept, quantum=quantum)
+        return image.with_pixels(pixels, frame=image.frame.after(back), mask=kept)
 
     def reach(self, image: Image, parameters: RotateParameters) -> float:
         return 0.0 if parameters.angle % 90 == 0 else 2.0

@@ -81,10 +81,9 @@ class Smooth(PreparationStep):
     def apply(self, image: Image, parameters: SmoothParameters) -> Image:
         method, size = parameters.method, parameters.size
         margin = int(self.reach(image, parameters))
-        # A median, and whatever reaches no neighbour, makes no new grey levels.
-        changes = {"quantum": image.quantum} if method == "median" or not margin else {}
+        # Smoothing makes new grey levels, but what was rounded when it was read stays rounded: a floor of the noise.
         if not margin:
-            return image if method == "median" else image.with_pixels(image.pixels.astype(np.float32), **changes)
+            return image if method == "median" else image.with_pixels(image.pixels.astype(np.float32))
         spread = parameters.range_pct / 100 * image.span
         weights = gaussian_kernel(parameters.sigma)
         run = {
@@ -93,7 +92,7 @@ class Smooth(PreparationStep):
             "median": lambda plane: median_filters.median(plane, size),
             "bilateral": lambda plane: filters.bilateral(plane, min(parameters.sigma, _MOST_BILATERAL), spread),
         }[method]
-        return over_planes(image, run, (margin, margin), parameters.border, "smooth", **changes)
+        return over_planes(image, run, (margin, margin), parameters.border, "smooth", quantum=image.quantum)
 
     def reach(self, image: Image, parameters: SmoothParameters) -> float:
         if parameters.method in ("box", "median"):
@@ -138,7 +137,7 @@ class Sharpen(PreparationStep):
             value = plane.astype(np.float32)
             return np.asarray(value + amount * (value - smoothed(plane, weights)), np.float32)
 
-        return over_planes(image, run, (margin, margin), parameters.border, "sharpen")
+        return over_planes(image, run, (margin, margin), parameters.border, "sharpen", quantum=image.quantum)
 
     def reach(self, image: Image, parameters: SharpenParameters) -> float:
         return len(gaussian_kernel(parameters.sigma)) // 2
