@@ -10,6 +10,7 @@ import warnings
 from collections.abc import Iterator
 from typing import Any
 from unittest import mock
+from xml.dom import minidom
 
 import numpy as np
 from PIL import Image as Pillow
@@ -19,6 +20,7 @@ from lucid_finch.core.detectors import KINDS, circles
 from lucid_finch.core.execution.engine import Engine
 from lucid_finch.core.image import LARGEST
 from lucid_finch.core.recipe import Recipe
+from lucid_finch.files.findings import svg_overlay
 from tests.support import disc, noise_pictures
 
 
@@ -122,6 +124,25 @@ class Rounded(unittest.TestCase):
                 # Sharpening makes rings of the compression's own.
                 self.assertEqual(len(found.findings), 3 if step == "sharpen" else 1)
                 self.assertGreater(lf.detect("edges", prepared).resolved["background"], 0.05)
+
+
+class Recipes(unittest.TestCase):
+    def test_what_is_nested_too_deep_is_refused(self) -> None:
+        region = '{"shape":"rectangle","exclude":[' * 400 + "]}" * 400
+        for text in (
+            "[" * 600 + "]" * 600,
+            '{"lucid_finch_recipe":2,"notes":' + "[" * 100_000 + "]" * 100_000 + "}",
+            '{"lucid_finch_recipe":2,"detectors":[{"name":"a","kind":"edges","parameters":{"region":' + region + "}}]}",
+            '{"lucid_finch_recipe":2,"measures":[{"a":' + "[" * 600 + "]" * 600 + "}]}",
+            '{"lucid_finch_recipe":2,"name":"\\ud800"}',
+        ):
+            with self.assertRaises(lf.ParameterError):
+                Recipe.parse(text)
+
+    def test_control_characters_leave_the_svg_well_formed(self) -> None:
+        recipe = Recipe.make({"lucid_finch_recipe": 2, "detectors": [{"name": "x\0\b<\uffff", "kind": "edges"}]})
+        document = minidom.parseString(svg_overlay(Engine().run(recipe, disc(20.0))))
+        self.assertEqual(document.getElementsByTagName("g")[0].getAttribute("id"), "x\ufffd\ufffd<\ufffd")
 
 
 class Proposals(unittest.TestCase):

@@ -195,6 +195,27 @@ class DetectorEntry(_Part):
         }
 
 
+_DEEPEST = 40
+"""Levels of lists and objects in each other: a region with exclusions has eight."""
+
+
+def _check_plain(data: Any, what: str) -> None:
+    """Refuse what is nested too deep, and texts that no file can hold. Raises `ParameterError`."""
+    level, depth = [data], 0
+    while level:
+        depth += 1
+        if depth > _DEEPEST:
+            raise ParameterError(f"{what}: is nested more than {_DEEPEST} deep")
+        inside: list[Any] = []
+        for value in level:
+            inside += (*value, *value.values()) if isinstance(value, Mapping) else value
+        for value in inside:
+            # Half of a character, as JSON may spell it.
+            if isinstance(value, str) and any("\ud800" <= c <= "\udfff" for c in value):
+                raise ParameterError(f"{what}: {value!r} is no text that can be written")
+        level = [value for value in inside if isinstance(value, (Mapping, list, tuple))]
+
+
 class Recipe(_Part):
     """Everything that is done to an image. `Recipe.parse` reads text, `text` writes it; files are `files.recipes`' work."""
 
@@ -279,6 +300,7 @@ class Recipe(_Part):
     def make(cls, given: Mapping[str, Any], what: str = "recipe") -> Self:
         """Upgrade and validate. Raises `ParameterError` that names the field."""
         data = dict(given)
+        _check_plain(data, what)
         version = data.get("lucid_finch_recipe")
         if isinstance(version, bool) or not isinstance(version, int):
             raise ParameterError(f'{what}: is no recipe of Lucid Finch (no "lucid_finch_recipe" with a version)')

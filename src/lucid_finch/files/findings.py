@@ -7,6 +7,7 @@ import csv
 import hashlib
 import io
 import json
+import re
 from collections.abc import Iterable
 from importlib import metadata
 from pathlib import Path
@@ -131,6 +132,10 @@ def picture_of(image: Image) -> Any:
     return shown(image.pixels, "grey", low, high)
 
 
+_NOT_XML = re.compile("[^\t\n\r -\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
+"""Characters that XML has no place for, not even escaped."""
+
+
 def svg_overlay(run: Run, with_picture: bool = True) -> str:
     """The findings as SVG whose user units are the source's pixels: pixel centres lie at whole numbers."""
     from jinja2 import Environment, PackageLoader
@@ -155,7 +160,8 @@ def svg_overlay(run: Run, with_picture: bool = True) -> str:
             marks.append({"id": d.label(row), "path": path, "x": x, "y": y})
         groups.append({"name": name, "colour": colours[name], "marks": marks})
     template = Environment(loader=PackageLoader("lucid_finch.files"), autoescape=True).get_template("overlay.svg")
-    return template.render(width=width, height=height, picture=picture, groups=groups, title=run.image.name or "findings")
+    text = template.render(width=width, height=height, picture=picture, groups=groups, title=run.image.name or "findings")
+    return _NOT_XML.sub("\N{REPLACEMENT CHARACTER}", text)
 
 
 def write_svg(path: str | Path, run: Run, with_picture: bool = True) -> None:
