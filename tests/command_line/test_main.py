@@ -101,6 +101,23 @@ class NothingIsOverwritten(CommandCase):
         self.assertTrue(pipe.is_fifo())
 
 
+class Values(CommandCase):
+    def test_black_and_white_are_given(self) -> None:
+        deep = self.path("deep.npy")
+        np.save(deep, np.asarray(disc(30.0, noise=2.0).pixels, np.float32) * 3)
+        seen = []
+        for extra in ((), ("--value-range", 0, 765)):
+            self.assertEqual(self.call("detect", "circles", deep, "--out", self.path("out"), *extra)[0], 0)
+            (row,) = json.loads((self.path("out") / "deep.findings.json").read_text())["detections"][0]["findings"]
+            seen.append(row["contrast_pct"])
+        self.assertAlmostEqual(seen[1], 100 * row["contrast"] / 765, delta=0.1)
+        self.assertGreater(seen[0], seen[1])
+
+    def test_bits_concern_the_files_that_have_so_many(self) -> None:
+        status, _, said = self.call("run", self.recipe(), self.picture, "--out", self.path("out"), "--significant-bits", 12)
+        self.assertEqual(status, 0, said)
+
+
 class Failing(CommandCase):
     def test_an_unexpected_error_is_of_one_image_alone(self) -> None:
         other = self.path("other.png")

@@ -20,7 +20,7 @@ from lucid_finch.files.recipes import ENDING, Recipe
 from lucid_finch.files.writing import inputs_kept, write_text
 from lucid_finch.pipeline.run import run_images, unexpected
 from lucid_finch.pipeline.sinks import check_maps, failure_row, image_names, summary_rows, write_results
-from lucid_finch.pipeline.sources import SUMMARY, SUMMARY_NAME, images_in
+from lucid_finch.pipeline.sources import AS_STORED, SUMMARY, SUMMARY_NAME, ReadOptions, images_in
 
 log = logging.getLogger(__name__)
 
@@ -31,7 +31,7 @@ def run_batch(
     out: Path,
     maps: Sequence[str],
     map_format: str,
-    significant_bits: int | None = None,
+    options: ReadOptions = AS_STORED,
     overwrite: bool = False,
 ) -> tuple[int, int]:
     """Every image through the recipe; one that fails is named and the others are done. Returns (failed, unmet).
@@ -48,7 +48,7 @@ def run_batch(
     try:
         with _progress() as progress:
             task = progress.add_task(recipe.name or "recipe", total=len(places))
-            done = run_images(recipe, places, Engine(), significant_bits=significant_bits)
+            done = run_images(recipe, places, Engine(), options=options)
             for one, name in zip(done, names, strict=True):
                 path, failure = one.place.path, one.failure
                 if one.run is not None:

@@ -21,6 +21,11 @@ def _bits() -> click.Option:
     return click.Option(["--significant-bits"], type=click.IntRange(1, 16), metavar="BITS", help=text)
 
 
+def _value_range() -> click.Option:
+    text = "Which values are black and white, instead of those that the type of the pixels implies."
+    return click.Option(["--value-range"], type=float, nargs=2, metavar="BLACK WHITE", help=text)
+
+
 _OVERWRITE = "Let results be written over the image that they are of."
 
 
@@ -54,7 +59,7 @@ class _FromDeclarations(click.Group):
             raise click.UsageError(f'there is no {what} "{name}"{nearest(name, table)}; there are: {", ".join(table)}', ctx)
         owner = table[name]
         arguments: list[click.Parameter] = [
-            click.Argument(["image"], metavar="IMAGE"), _bits(),
+            click.Argument(["image"], metavar="IMAGE"), _bits(), _value_range(),
             click.Option(["--overwrite"], is_flag=True, help=_OVERWRITE),
         ]  # fmt: skip
         if self.of == "detectors":
@@ -105,6 +110,7 @@ cli.add_command(_FromDeclarations(name="prepare", of="steps", help="Run one prep
 @click.option("--save-map", multiple=True, metavar="DETECTOR.NAME", help="Also write this evidence map of each image.")
 @click.option("--map-format", type=click.Choice(["png", "tif", "npy"]), default="png", show_default=True)
 @click.option("--significant-bits", type=click.IntRange(1, 16), metavar="BITS", help="As for detect.")
+@click.option("--value-range", type=float, nargs=2, metavar="BLACK WHITE", help="As for detect.")
 @click.option("--overwrite", is_flag=True, help=_OVERWRITE)
 def run(
     recipe: str,
@@ -113,14 +119,17 @@ def run(
     save_map: Sequence[str],
     map_format: str,
     significant_bits: int | None,
+    value_range: tuple[float, float] | None,
     overwrite: bool,
 ) -> None:
     """Run a recipe over images (or folders of them)."""
     from lucid_finch.command_line.batch import run_batch
     from lucid_finch.files.recipes import Recipe
+    from lucid_finch.pipeline.sources import ReadOptions
 
     loaded = Recipe.load(recipe)
-    failed, unmet = run_batch(loaded, images, Path(out), save_map, map_format, significant_bits, overwrite)
+    options = ReadOptions(significant_bits, value_range)
+    failed, unmet = run_batch(loaded, images, Path(out), save_map, map_format, options, overwrite)
     sys.exit(IMAGE_FAILED if failed else UNMET if unmet else DONE)
 
 
@@ -235,14 +244,15 @@ def _detect(kind: str, model: Any, values: dict[str, Any]) -> None:
 
     path, out, json_to = values.pop("image"), values.pop("out"), values.pop("json_to")
     kept = () if values.pop("overwrite") else (path,)
-    maps, map_format, bits = values.pop("save_map"), values.pop("map_format"), values.pop("significant_bits")
+    maps, map_format = values.pop("save_map"), values.pop("map_format")
+    bits, black_white = values.pop("significant_bits"), values.pop("value_range")
     if maps and out is None:
         raise click.UsageError("--save-map needs --out DIR")
     parameters = model.make(given_parameters(model, values), kind)
     entry = {"name": kind, "kind": kind, "parameters": parameters.plain()}
     recipe = Recipe.make({"lucid_finch_recipe": VERSION, "name": kind, "detectors": [entry]})
     with _reading():
-        image = read_image(path, significant_bits=bits)
+        image = read_image(path, significant_bits=bits, value_range=black_white)
     result = Engine().run(recipe, image)
     if json_to == "-":
         import json
@@ -280,11 +290,12 @@ def _prepare(step: str, model: Any, values: dict[str, Any]) -> None:
     from lucid_finch.files.maps import write_image
     from lucid_finch.files.writing import inputs_kept
 
-    path, out, bits = values.pop("image"), values.pop("out"), values.pop("significant_bits")
+    path, out = values.pop("image"), values.pop("out")
+    bits, black_white = values.pop("significant_bits"), values.pop("value_range")
     kept = () if values.pop("overwrite") else (path,)
     parameters = model.make(given_parameters(model, values), step)
     with _reading():
-        image = read_image(path, significant_bits=bits)
+        image = read_image(path, significant_bits=bits, value_range=black_white)
     with inputs_kept(kept):
         write_image(out, step_of(step).run(image, parameters))
 

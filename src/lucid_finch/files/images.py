@@ -64,6 +64,10 @@ def read_image(
         bits = bits if significant_bits is None else significant_bits
         if array.dtype.kind == "f" or (array.dtype.itemsize == 1 and reader is not _read_pnm):
             bits = significant_bits
+        if bits is not None and array.dtype.kind in "iu" and bits > 8 * array.dtype.itemsize:
+            # Said of a whole folder, it concerns the deeper files in it.
+            bits = None
+            notes.append(f"significant_bits = {significant_bits} does not apply to {8 * array.dtype.itemsize} bits")
         return Image.from_array(
             array, significant_bits=bits, value_range=value_range, name=file.name, notes=tuple(notes), page=page, pages=pages,
             copy=False,

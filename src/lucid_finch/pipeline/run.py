@@ -10,7 +10,7 @@ from lucid_finch.core.errors import Cancelled, FileError, ParameterError
 from lucid_finch.core.execution.engine import Cancel, Engine, Run
 from lucid_finch.core.image import Image
 from lucid_finch.core.recipe import Recipe
-from lucid_finch.pipeline.sources import Place
+from lucid_finch.pipeline.sources import AS_STORED, Place, ReadOptions
 
 log = logging.getLogger(__name__)
 
@@ -31,7 +31,7 @@ def run_images(
     places: Sequence[Place],
     engine: Engine,
     cancelled: Cancel | None = None,
-    significant_bits: int | None = None,
+    options: ReadOptions = AS_STORED,
 ) -> Iterator[Done]:
     """Run a recipe over images, in their order. Raises `Cancelled`."""
     for place in places:
@@ -39,7 +39,7 @@ def run_images(
             raise Cancelled()
         image = None
         try:
-            image = place.read(significant_bits)
+            image = place.read(options)
             done = Done(place, image, engine.run(recipe, image, cancelled=cancelled))
         except Cancelled:
             raise

@@ -18,6 +18,17 @@ SUMMARY = ("image", "detector", "kind", "findings", "near_misses", "met", "error
 
 
 @dataclass(frozen=True)
+class ReadOptions:
+    """What is said of the numbers in files."""
+
+    significant_bits: int | None = None
+    value_range: tuple[float, float] | None = None
+
+
+AS_STORED = ReadOptions()
+
+
+@dataclass(frozen=True)
 class Place:
     """Where an image is: a file, and which of its pictures."""
 
@@ -28,9 +39,9 @@ class Place:
         """The name of the file, and the page where `several` are of the same file."""
         return f"{self.path.name} [{self.page + 1}]" if several else self.path.name
 
-    def read(self, significant_bits: int | None = None) -> Image:
+    def read(self, options: ReadOptions = AS_STORED) -> Image:
         """Raises `FileError`, `ParameterError`."""
-        return read_image(self.path, page=self.page, significant_bits=significant_bits)
+        return read_image(self.path, page=self.page, significant_bits=options.significant_bits, value_range=options.value_range)
 
 
 def images_in(paths: Sequence[Path]) -> list[Place]:
