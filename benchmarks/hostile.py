@@ -172,6 +172,9 @@ def watch(calls: int, seed: int, bounds: bool, folder: str | None) -> tuple[int,
                     last, at = line, int(line.split()[1]) + 1
             if process.wait() not in (0, -9):
                 faults.append(f"dies with {process.returncode}: {last.strip()}")
+            if not last:
+                # It has not come to its first call, and another one would not either.
+                break
     return calls, faults
 
 
