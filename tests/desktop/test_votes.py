@@ -158,6 +158,14 @@ class OfCircles(BenchCase):
 
 
 class OfEllipses(BenchCase):
+    def test_a_histogram_has_the_limits_of_its_own_column_alone(self) -> None:
+        self.bench.documents.open_demo("leaning_screen")
+        self.settle()
+        limits = self.bench.study.detection.task.judgement.limits
+        self.assertEqual({"coverage", "enough"}, {limit.criterion for limit in limits if limit.parameter == "coverage_min"})
+        histogram = self.bench.settings.editors["", "coverage_min"].histogram
+        self.assertEqual([limit.criterion for limit in histogram.limits], ["coverage"])
+
     def test_the_ruler_lies_along_the_longer_axis_and_like_a_finding_keeps_its_kind(self) -> None:
         self.bench.documents.open_demo("leaning_screen")
         self.settle()

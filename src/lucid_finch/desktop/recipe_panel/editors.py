@@ -217,7 +217,7 @@ class ParameterEditor(QWidget):
         self.field.setAccessibleName(f"{declared.label} {declared.unit}".strip())
         self.field.setToolTip(tip)
         self.field.setAlignment(Qt.AlignmentFlag.AlignRight)
-        self.field.setFixedWidth(self.fontMetrics().horizontalAdvance("auto (00.00)") + 20)
+        self.field.setFixedWidth(self.fontMetrics().horizontalAdvance("auto (00–000)") + 22)
         self.field.editingFinished.connect(self._typed)
         if declared.optional:
             self.field.setPlaceholderText(self.tr("auto"))

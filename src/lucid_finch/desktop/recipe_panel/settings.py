@@ -236,7 +236,7 @@ class SettingsPanel(QWidget):
         label = QLabel(self.tr("<b>Expected count</b>"))
         self.expected = QLineEdit()
         self.expected.setAlignment(Qt.AlignmentFlag.AlignRight)
-        self.expected.setFixedWidth(self.fontMetrics().horizontalAdvance("auto (00.00)") + 20)
+        self.expected.setFixedWidth(self.fontMetrics().horizontalAdvance("auto (00–000)") + 22)
         self.expected.setPlaceholderText(self.tr("any"))
         self.expected.setAccessibleName(self.tr("Expected count"))
         tip = self.tr("How many findings an image should have: a number, or the least and the most, as in 10, 12")
@@ -356,7 +356,11 @@ class SettingsPanel(QWidget):
             step = max(1, int(math.sqrt(pixels.size / 200_000)))
             editor.histogram.show_values(pixels[::step, ::step].ravel(), handles)
             return
-        limits = tuple(limit for limit in detection.task.judgement.limits if limit.parameter == name)
+        # A limit on another column of the same parameter has no place on this axis.
+        columns = (editor.declared.criterion, editor.declared.upper_criterion)
+        limits = tuple(
+            limit for limit in detection.task.judgement.limits if limit.parameter == name and limit.criterion in columns
+        )
         editor.histogram.show_values(detection.measured(editor.declared.criterion), limits)
 
     def edit(self, owner: str, name: str, value: Any, moving: bool) -> None:
@@ -390,5 +394,5 @@ class SettingsPanel(QWidget):
 def _automatic(declared: Declaration, value: Any) -> str:
     """An automatic value in few digits, or nothing if it is none that could be typed."""
     if isinstance(value, (list, tuple)):
-        return ", ".join("" if end is None else f"{end:.3g}" for end in value)
+        return "–".join("" if end is None else f"{end:.3g}" for end in value)
     return f"{value:.3g}" if isinstance(value, float) else value if isinstance(value, str) else ""
