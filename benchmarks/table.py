@@ -9,8 +9,8 @@ import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 
-from lucid_finch.core.detection import Findings
 from lucid_finch.core.detectors.edges import Edges
+from lucid_finch.core.table import Findings
 from lucid_finch.desktop.pages.tables import FilteredTable
 from lucid_finch.desktop.shell.application import make_application
 

@@ -10,11 +10,11 @@ from numpy.typing import NDArray
 from PIL import Image as Pillow
 from scipy import ndimage, special
 
-from lucid_finch.core.detection import Column
 from lucid_finch.core.detector import Candidates, Detector, DetectorParameters, Task
 from lucid_finch.core.image import Image
 from lucid_finch.core.judging import Exclusions
 from lucid_finch.core.parameters import gathers, judges
+from lucid_finch.core.table import Column
 
 
 def step(angle: float, offset: float, contrast: float, blur: float, noise: float, size: int = 121, seed: int = 0) -> NDArray[Any]:

@@ -81,7 +81,7 @@ class Documents(InFolder):
         self.assertEqual(project["version"], lucid_finch.__version__)
         self.assertIn(project["version"], (ROOT / "CHANGELOG.md").read_text("utf-8"))
         self.assertIn("tile_panel", SCENES)
-        self.assertTrue(any("PySide6" in d and "<6.12" in d for d in project["dependencies"]))
+        self.assertTrue(any("PySide6" in d and "<6.12" in d for d in project["optional-dependencies"]["window"]))
 
     def test_the_lock_file_covers_what_the_project_asks_for(self) -> None:
         lock = (ROOT / "requirements.lock").read_text("utf-8").lower()
@@ -109,7 +109,7 @@ class Documents(InFolder):
             self.assertEqual(os.listdir(folder), [])
             write_image(Path(folder) / "step.png", disc(12.0))
             finch("detect", "edges", "step.png", "--out", "found")
-            self.assertIn("step.findings.json", os.listdir(Path(folder) / "found"))
+            self.assertIn("step.png.findings.json", os.listdir(Path(folder) / "found"))
 
 
 if __name__ == "__main__":

@@ -2,31 +2,42 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
-from lucid_finch.core import detection
-from lucid_finch.core.detection import Detection, EvidenceMap, Findings, NearMisses
+from numpy.typing import ArrayLike
+
+from lucid_finch.core.detection import Detection, EvidenceMap
+from lucid_finch.core.detectors import detector_of
+from lucid_finch.core.documentation import described
 from lucid_finch.core.errors import Cancelled, FileError, ParameterError
-from lucid_finch.core.execution import engine
 from lucid_finch.core.execution.engine import Engine, Run
 from lucid_finch.core.explaining import Explanation, explain
 from lucid_finch.core.image import Frame, Image
+from lucid_finch.core.numerics.runtime.threads import cancellable
+from lucid_finch.core.outer import provide
 from lucid_finch.core.prepare import step_of
 from lucid_finch.core.recipe import MarkStyle, json_schema
+from lucid_finch.core.table import Findings, NearMisses
+from lucid_finch.files import notebooks
 from lucid_finch.files.annotated import write_annotated
 from lucid_finch.files.findings import write_csv, write_findings, write_svg
 from lucid_finch.files.images import read_image
 from lucid_finch.files.maps import write_image, write_map
 from lucid_finch.files.recipes import Recipe
-
-detection.MAP_WRITER = write_map
+from lucid_finch.pipeline.sinks import save_run
 
 __all__ = [
     "Cancelled", "Detection", "Engine", "EvidenceMap", "Explanation", "FileError", "Findings", "Frame", "Image", "MarkStyle",
-    "NearMisses", "ParameterError", "Recipe", "Run", "detect", "explain", "json_schema", "prepare", "read_image", "run",
-    "write_annotated", "write_csv", "write_findings", "write_image", "write_map", "write_svg",
+    "NearMisses", "ParameterError", "Recipe", "Run", "detect", "explain", "json_schema", "kinds", "prepare", "read_image", "run",
+    "steps", "write_annotated", "write_csv", "write_findings", "write_image", "write_map", "write_svg",
 ]  # fmt: skip
+
+ImageLike = Image | str | Path | ArrayLike
+Progress = Callable[[int, int, str], None]
+Cancel = Callable[[], bool]
+Result = TypeVar("Result")
 
 
 def _image(given: Any) -> Image:
@@ -35,30 +46,80 @@ def _image(given: Any) -> Image:
     return read_image(given) if isinstance(given, (str, Path)) else Image.from_array(given)
 
 
-def prepare(step: str, image: Image | str | Path, /, **parameters: Any) -> Image:
-    """One preparation step. `image` may be a path or an array. Raises `ParameterError`, `FileError`.
+def prepare(
+    step: str, image: ImageLike, /, *, progress: Progress | None = None, cancelled: Cancel | None = None, **parameters: Any
+) -> Image:
+    """One preparation step. `image` may be a path or an array. Raises `ParameterError`, `FileError`, `Cancelled`.
 
     >>> import lucid_finch as lf, numpy as np
-    >>> lf.prepare("smooth", lf.Image.from_array(np.zeros((8, 8), np.uint8)), sigma=1.5).pixels.shape
-    (8, 8)
+    >>> lf.prepare("smooth", np.zeros((8, 8), np.uint8), sigma=1.5)
+    <Image 8 x 8 grey float32, 0 to 255>
     """
     chosen = step_of(step)
-    return chosen.run(_image(image), chosen.Parameters.make(parameters, step))
+    made = chosen.Parameters.make(parameters, step)
+    return _reported(step, progress, cancelled, lambda: chosen.run(_image(image), made))
 
 
-def detect(kind: str, image: Image | str | Path, /, **parameters: Any) -> Detection:
+def detect(
+    kind: str, image: ImageLike, /, *, progress: Progress | None = None, cancelled: Cancel | None = None, **parameters: Any
+) -> Detection:
     """One detector on one image (a path, an array or an `Image`); colour is taken as luma.
+
+    `progress` is called with how much is done, how much there is and the name of it; `cancelled` is asked now and then.
+    Raises `ParameterError`, `FileError`, `Cancelled`.
 
     >>> import lucid_finch as lf, numpy as np
     >>> step = np.full((60, 80), 50, np.uint8); step[:, 40:] = 150
-    >>> result = lf.detect("edges", lf.Image.from_array(step))
+    >>> result = lf.detect("edges", step)
     >>> len(result.findings), round(float(result.findings["x"][0]), 2)
     (1, 39.5)
     """
-    return engine.detect(kind, _image(image), parameters)
+    made = detector_of(kind).Parameters.make(parameters, kind)
+    return _reported(kind, progress, cancelled, lambda: Engine().detect(kind, _image(image), made, cancelled=cancelled))
 
 
-def run(recipe: Recipe | str | Path, image: Image | str | Path) -> Run:
-    """A recipe on one image. Raises `ParameterError`, `FileError`."""
+def run(
+    recipe: Recipe | str | Path, image: ImageLike, /, *, progress: Progress | None = None, cancelled: Cancel | None = None
+) -> Run:
+    """A recipe, or the file of one, on one image. Raises `ParameterError`, `FileError`, `Cancelled`."""
     made = recipe if not isinstance(recipe, (str, Path)) else Recipe.load(recipe)
-    return Engine().run(made, _image(image))
+    return Engine().run(made, _image(image), progress, cancelled)
+
+
+def kinds() -> dict[str, Any]:
+    """Every kind of detector by name: its purpose, parameters and columns."""
+    return dict(described()["detectors"])
+
+
+def steps() -> dict[str, Any]:
+    """Every preparation step by name: its purpose and parameters."""
+    return dict(described()["steps"])
+
+
+def _reported(name: str, progress: Progress | None, cancelled: Cancel | None, work: Callable[[], Result]) -> Result:
+    """The result of one piece of work."""
+    if progress is not None:
+        progress(0, 1, name)
+    if cancelled is not None and cancelled():
+        raise Cancelled()
+    with cancellable(cancelled):
+        result = work()
+    if progress is not None:
+        progress(1, 1, name)
+    return result
+
+
+def _save_detection(detection: Detection, folder: str | Path, outputs: Sequence[str]) -> list[Path]:
+    found = notebooks.run_of(detection)
+    return save_run(found, folder, outputs, found.image.name or detection.name)
+
+
+provide(
+    save_map=write_map,
+    save_run=save_run,
+    save_detection=_save_detection,
+    image_png=notebooks.image_png,
+    map_png=notebooks.map_png,
+    run_html=notebooks.run_html,
+    detection_html=notebooks.detection_html,
+)

@@ -70,11 +70,11 @@ class NothingIsOverwritten(CommandCase):
         self.assertNotEqual(self.picture.read_bytes(), before)
 
     def test_a_run_over_its_own_pictures_folder(self) -> None:
-        part = self.path("part.annotated.png")
+        part = self.path("part.png.annotated.png")
         part.write_bytes(self.picture.read_bytes())
         self.path("part.png").write_bytes(self.picture.read_bytes())
         recipe = self.recipe()
-        status, _, said = self.call("run", recipe, self.path("part.png"), part, "--out", self.folder)
+        status, _, said = self.call("run", recipe, self.path("part.png"), part, "--out", self.folder, "--outputs", "annotated")
         self.assertEqual(status, 1)
         self.assertIn("is an input and is not written over", said)
         self.assertEqual(part.read_bytes(), self.picture.read_bytes())
@@ -82,8 +82,11 @@ class NothingIsOverwritten(CommandCase):
     def test_what_a_run_wrote_is_no_input_of_the_next(self) -> None:
         recipe = self.recipe()
         for _ in range(2):
-            status, _, said = self.call("run", recipe, self.folder, "--out", self.folder, "--save-map", "rim.magnitude")
-            self.assertEqual(status, 0, said)
+            for outputs in ("findings,svg,annotated,maps", "annotated,maps"):
+                status, _, said = self.call("run", recipe, self.folder, "--out", self.folder, "--outputs", outputs)
+                self.assertEqual(status, 0, said)
+            for file in self.folder.glob("*.findings.json"):
+                file.unlink()
         rows = self.summary(self.folder)
         self.assertEqual([row["image"] for row in rows], [str(self.picture)])
 
@@ -108,7 +111,7 @@ class Values(CommandCase):
         seen = []
         for extra in ((), ("--value-range", 0, 765)):
             self.assertEqual(self.call("detect", "circles", deep, "--out", self.path("out"), *extra)[0], 0)
-            (row,) = json.loads((self.path("out") / "deep.findings.json").read_text())["detections"][0]["findings"]
+            (row,) = json.loads((self.path("out") / "deep.npy.findings.json").read_text())["detections"][0]["findings"]
             seen.append(row["contrast_pct"])
         self.assertAlmostEqual(seen[1], 100 * row["contrast"] / 765, delta=0.1)
         self.assertGreater(seen[0], seen[1])
@@ -170,7 +173,7 @@ class Freeze(CommandCase):
             folder = self.path(path.stem)
             self.assertEqual(self.call("run", path, self.picture, "--out", folder)[0], 0)
             rows.append(
-                [detection["findings"] for detection in json.loads((folder / "disc.findings.json").read_text())["detections"]]
+                [detection["findings"] for detection in json.loads((folder / "disc.png.findings.json").read_text())["detections"]]
             )
         self.assertEqual(rows[0], rows[1])
 
@@ -210,9 +213,9 @@ class CommandLine(CommandCase):
         )
         self.assertEqual(status, 0, err)
         names = sorted(p.name for p in out.iterdir())
-        expected = ["disc.annotated.png", "disc.edges.csv", "disc.edges.magnitude.npy", "disc.findings.json", "disc.svg"]
+        expected = ["disc.png.edges.csv", "disc.png.edges.magnitude.npy", "disc.png.findings.json"]
         self.assertEqual(names, expected)
-        self.assertEqual(np.load(out / "disc.edges.magnitude.npy").shape, (160, 160))
+        self.assertEqual(np.load(out / "disc.png.edges.magnitude.npy").shape, (160, 160))
 
     def test_wrong_use_has_status_2_and_says_what_is_right(self) -> None:
         cases = {
@@ -244,6 +247,17 @@ class CommandLine(CommandCase):
             "recipe.json: does not exist": ("run", self.folder / "recipe.json", self.picture, "--out", self.folder),
             'no preparation step "smoth"': ("prepare", "smoth", self.picture, "--out", self.folder / "a.png"),
             'there is no "edgse"': ("kinds", "edgse"),
+            'detector rim has no map "magnitud".*"magnitude"': (
+                "run",
+                self.recipe(),
+                self.picture,
+                "--out",
+                self.folder,
+                "--save-map",
+                "rim.magnitud",
+            ),
+            'outputs: "anotated".*"annotated"': ("run", self.recipe(), self.picture, "--out", "o", "--outputs", "anotated"),
+            "say where the results go": ("run", self.recipe(), self.picture),
             'scene: "tile_pannel" is not known': ("demo", "tile_pannel", "--out", self.folder),
         }
         for words, arguments in cases.items():
@@ -263,7 +277,7 @@ class CommandLine(CommandCase):
         self.assertEqual(status, 1)
         self.assertIn("broken.png: is no picture", err)
         self.assertIn("none.png: does not exist", err)
-        self.assertTrue((out / "disc.findings.json").exists())
+        self.assertTrue((out / "disc.png.findings.json").exists())
         with (out / "summary.csv").open(newline="") as stream:
             rows = list(csv.DictReader(stream))
         self.assertEqual([bool(r["error"]) for r in rows], [True, False, True])
@@ -324,7 +338,7 @@ class CommandLine(CommandCase):
         self.assertEqual((folder / "tile_panel.finch.json").read_text("utf-8"), recipe_text("tile_panel"))
         truth = json.loads((folder / "tile_panel.truth.json").read_text())
         self.assertEqual(truth["lucid_finch_truth"], 1)
-        findings = json.loads((folder / "results" / "tile_panel.findings.json").read_text())
+        findings = json.loads((folder / "results" / "tile_panel.png.findings.json").read_text())
         self.assertGreater(len(findings["detections"][0]["findings"]), 20)
 
     def test_python_dash_m_and_version(self) -> None:
@@ -383,9 +397,9 @@ class Preparing(CommandCase):
         maps = ["--save-map", "rim.prepared", "--save-map", "rim.gradient_x", "--map-format", "npy"]
         status, _, _ = self.call("run", recipe, self.picture, "--out", self.path("out"), *maps)
         self.assertEqual(status, 0)
-        seen = np.load(self.path("out") / "disc.rim.prepared.npy")
+        seen = np.load(self.path("out") / "disc.png.rim.prepared.npy")
         np.testing.assert_allclose(seen, 255.0 - np.asarray(Pillow.open(self.picture)), atol=1e-3)
-        self.assertTrue((self.path("out") / "disc.rim.gradient_x.npy").exists())
+        self.assertTrue((self.path("out") / "disc.png.rim.gradient_x.npy").exists())
 
     def test_the_common_region_and_the_style_of_a_recipe(self) -> None:
         recipe = self.path("r.finch.json")
@@ -393,11 +407,12 @@ class Preparing(CommandCase):
         data = {"lucid_finch_recipe": 1, "name": "r", "region": region, "detectors": [{"name": "rim", "kind": "edges"}]}
         data["marks"] = {"colour": "#ff0000", "numbers": False}
         recipe.write_text(json.dumps(data))
-        self.assertEqual(self.call("run", recipe, self.picture, "--out", self.path("out"))[0], 0)
-        with open(self.path("out") / "disc.rim.csv", encoding="utf-8") as file:
+        arguments = ("--out", self.path("out"), "--outputs", "csv,annotated")
+        self.assertEqual(self.call("run", recipe, self.picture, *arguments)[0], 0)
+        with open(self.path("out") / "disc.png.rim.csv", encoding="utf-8") as file:
             rows = list(csv.DictReader(file))
         self.assertTrue(rows and all(float(row["x"]) < 80 for row in rows))
-        picture = np.asarray(Pillow.open(self.path("out") / "disc.annotated.png")).astype(int)
+        picture = np.asarray(Pillow.open(self.path("out") / "disc.png.annotated.png")).astype(int)
         self.assertGreater(int(((picture[..., 0] > 200) & (picture[..., 1] < 60)).sum()), 50)
         for words, wrong in {
             "colour": {"colour": "red"}, "thickness": {"thickness": -1}, "colours": {"colours": "#ff0000"}

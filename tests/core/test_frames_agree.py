@@ -7,12 +7,12 @@ from typing import Any
 
 import numpy as np
 
-from lucid_finch.core.detection import Column
 from lucid_finch.core.execution import engine
 from lucid_finch.core.execution.engine import Engine
 from lucid_finch.core.explaining import explain
 from lucid_finch.core.image import Frame, Image
 from lucid_finch.core.quantities import to_source
+from lucid_finch.core.table import Column
 
 STEPS: dict[str, list[dict[str, Any]]] = {
     "resized": [{"step": "resize", "factor": 0.5}],

@@ -116,8 +116,8 @@ class Reading(unittest.TestCase):
         after = Engine().run(fixed, image)
         self.assertGreater(fixed.plain()["detectors"][1]["parameters"]["area"][0], 0)
         for kind in kinds:
-            for column in before.detections[kind].findings:
-                one, other = (run.detections[kind].findings[column] for run in (before, after))
+            for column in before.detections[kind].findings.columns:
+                one, other = (run.detections[kind].findings.stored(column) for run in (before, after))
                 np.testing.assert_allclose(one, other, err_msg=f"{kind} {column}")
 
     def test_older_versions_are_upgraded(self) -> None:

@@ -508,7 +508,7 @@ class Saving(LookingCase):
         self.bench.panes.show_map(0, "edges")
         self.bench.exporter.save_maps(self.folder / "out", "npy")
         self.settle()
-        self.assertEqual(sorted(p.name for p in (self.folder / "out").iterdir()), [f"p{n}.edges.edges.npy" for n in range(3)])
+        self.assertEqual(sorted(p.name for p in (self.folder / "out").iterdir()), [f"p{n}.png.edges.edges.npy" for n in range(3)])
         self.assertIn("broken", self.bench.notice.text.text())
 
     def test_the_style_of_annotated_pictures_is_kept(self) -> None:
@@ -521,7 +521,7 @@ class Saving(LookingCase):
         self.assertEqual(self.study.recipe.marks.colour, "#ff0000")
         self.bench.exporter.export_to(self.folder / "out")
         self.settle()
-        written = np.asarray(Pillow.open(self.folder / "out" / "squares.annotated.png")).astype(int)
+        written = np.asarray(Pillow.open(self.folder / "out" / "squares.png.annotated.png")).astype(int)
         self.assertGreater(int(((written[..., 0] > 200) & (written[..., 1] < 60)).sum()), 100)
         self.assertEqual(Recipe.parse(self.study.recipe.text()).marks, self.study.recipe.marks)
 

@@ -285,7 +285,7 @@ class Lists(BenchCase):
     def test_pages_of_a_file(self) -> None:
         path = self.folder / "stack.tif"
         tifffile.imwrite(path, np.stack([disc(20.0 + 5 * n, noise=2.0).pixels for n in range(3)]), photometric="minisblack")
-        self.assertEqual(images_in([path]), [Place(path)])
+        self.assertEqual(images_in([path]), [Place(path, name="stack.tif")])
         self.bench.documents.open_path(path)
         self.wait(lambda: self.bench.images.entries, 60, "the pictures of the file")
         self.wait_for_list()

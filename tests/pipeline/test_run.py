@@ -11,7 +11,7 @@ from lucid_finch.core.errors import Cancelled, FileError
 from lucid_finch.core.execution.engine import Engine
 from lucid_finch.core.recipe import Recipe
 from lucid_finch.pipeline.run import run_images
-from lucid_finch.pipeline.sinks import file_names, image_names, write_results
+from lucid_finch.pipeline.sinks import file_names, write_results
 from lucid_finch.pipeline.sources import images_in, natural
 from tests.files.test_images import InFolder
 from tests.support import disc
@@ -71,7 +71,8 @@ class Names(InFolder):
 
     def test_images_of_one_name_from_two_folders(self) -> None:
         paths = [self.path("one") / "a.png", self.path("two") / "a.png", self.path("two") / "a.tif", self.path("three") / "a.png"]
-        self.assertEqual(len(set(image_names(paths))), 4)
+        names = [place.result_name for place in images_in([*paths, paths[0]])]
+        self.assertEqual(names, ["one/a.png", "two/a.png", "a.tif", "three/a.png"])
 
     def test_two_detectors_write_two_tables(self) -> None:
         entries = ", ".join(f'{{"name": "{name}", "kind": "edges"}}' for name in ("a b", "a/b"))
@@ -79,7 +80,7 @@ class Names(InFolder):
         Pillow.fromarray(np.asarray(disc(30.0, noise=2.0).pixels)).save(self.path("disc.png"))
         (one,) = run_images(recipe, images_in([self.path("disc.png")]), Engine())
         assert one.run is not None
-        write_results(one.run, one.place.path, self.path("out"), [], "png", "disc")
+        write_results(one.run, self.path("out"), "disc", one.place.path)
         self.assertEqual(len(list(self.path("out").glob("*.csv"))), 2)
 
 

@@ -26,7 +26,12 @@ def _value_range() -> click.Option:
     return click.Option(["--value-range"], type=float, nargs=2, metavar="BLACK WHITE", help=text)
 
 
-_OVERWRITE = "Let results be written over the image that they are of."
+def _page() -> click.Option:
+    return click.Option(["--page"], type=click.IntRange(0), default=0, metavar="N", help="Which picture of the file, from 0.")
+
+
+_OVERWRITE = "Let results be written over the image that they are of, and over those of another recipe."
+_OUTPUTS = "What is written of each image, separated by commas: findings, csv, parquet, svg, annotated, maps."
 
 
 class _FromDeclarations(click.Group):
@@ -59,12 +64,13 @@ class _FromDeclarations(click.Group):
             raise click.UsageError(f'there is no {what} "{name}"{nearest(name, table)}; there are: {", ".join(table)}', ctx)
         owner = table[name]
         arguments: list[click.Parameter] = [
-            click.Argument(["image"], metavar="IMAGE"), _bits(), _value_range(),
+            click.Argument(["image"], metavar="IMAGE"), _bits(), _value_range(), _page(),
             click.Option(["--overwrite"], is_flag=True, help=_OVERWRITE),
         ]  # fmt: skip
         if self.of == "detectors":
             arguments += [
-                click.Option(["--out"], metavar="DIR", help="Write findings, tables and pictures there."),
+                click.Option(["--out"], metavar="DIR", help="Write results there."),
+                click.Option(["--outputs"], default="findings,csv", show_default=True, metavar="LIST", help=_OUTPUTS),
                 click.Option(["--json", "json_to"], metavar="FILE", help="Write the findings file there; - is stdout."),
                 click.Option(["--save-map"], multiple=True, metavar="NAME", help="Also write this evidence map (needs --out)."),
                 click.Option(["--map-format"], type=click.Choice(["png", "tif", "npy"]), default="png", show_default=True),
@@ -106,31 +112,59 @@ cli.add_command(_FromDeclarations(name="prepare", of="steps", help="Run one prep
 @cli.command()
 @click.argument("recipe", metavar="RECIPE")
 @click.argument("images", nargs=-1, required=True, metavar="IMAGE...")
-@click.option("--out", required=True, metavar="DIR", help="One findings file, tables and pictures an image, and summary.csv.")
+@click.option("--out", metavar="DIR", help="Where the results of each image and summary.csv go.")
+@click.option("--outputs", default="findings,csv", show_default=True, metavar="LIST", help=_OUTPUTS)
+@click.option("--json-lines", metavar="FILE", help="Write the findings of each image as a line of JSON; - is stdout.")
+@click.option("--jobs", type=click.IntRange(1), default=1, show_default=True, metavar="N", help="Number of processes.")
+@click.option("--recursive", is_flag=True, help="Also take images in folders inside folders.")
+@click.option("--page", default="0", show_default=True, metavar="N|all", help="Which picture of each file, from 0, or all.")
 @click.option("--save-map", multiple=True, metavar="DETECTOR.NAME", help="Also write this evidence map of each image.")
 @click.option("--map-format", type=click.Choice(["png", "tif", "npy"]), default="png", show_default=True)
 @click.option("--significant-bits", type=click.IntRange(1, 16), metavar="BITS", help="As for detect.")
 @click.option("--value-range", type=float, nargs=2, metavar="BLACK WHITE", help="As for detect.")
 @click.option("--overwrite", is_flag=True, help=_OVERWRITE)
-def run(
-    recipe: str,
-    images: Sequence[str],
-    out: str,
-    save_map: Sequence[str],
-    map_format: str,
-    significant_bits: int | None,
-    value_range: tuple[float, float] | None,
-    overwrite: bool,
-) -> None:
-    """Run a recipe over images (or folders of them)."""
+def run(recipe: str, images: Sequence[str], **values: Any) -> None:
+    """Run a recipe over images and folders of them; - is an image from stdin."""
     from lucid_finch.command_line.batch import run_batch
     from lucid_finch.files.recipes import Recipe
-    from lucid_finch.pipeline.sources import ReadOptions
+    from lucid_finch.pipeline.batch import Batch
+    from lucid_finch.pipeline.sinks import Outputs
+    from lucid_finch.pipeline.sources import ReadOptions, images_in
 
+    out, lines, overwrite = values["out"], values["json_lines"], values["overwrite"]
+    if out is None and lines is None:
+        raise click.UsageError("say where the results go: --out DIR, --json-lines FILE, or both")
     loaded = Recipe.load(recipe)
-    options = ReadOptions(significant_bits, value_range)
-    failed, unmet = run_batch(loaded, images, Path(out), save_map, map_format, options, overwrite)
+    outputs = Outputs.named(
+        _listed(values["outputs"]), maps=tuple(values["save_map"]), map_format=values["map_format"], overwrite=overwrite
+    )
+    page = None if values["page"] == "all" else _whole(values["page"])
+    places = images_in([_path(given) for given in images], values["recursive"], page)
+    batch = Batch(
+        recipe=loaded,
+        out=Path(out) if out is not None else None,
+        outputs=outputs,
+        options=ReadOptions(values["significant_bits"], values["value_range"] or None),
+        kept=() if overwrite else tuple(place.path for place in places),
+        lines=lines is not None,
+    )
+    failed, unmet = run_batch(batch, places, values["jobs"], lines, overwrite)
     sys.exit(IMAGE_FAILED if failed else UNMET if unmet else DONE)
+
+
+def _listed(text: str) -> list[str]:
+    return [part for part in (piece.strip() for piece in text.split(",")) if part]
+
+
+def _whole(text: str) -> int:
+    if not text.isdigit():
+        raise click.UsageError(f'--page "{text}" is not allowed; a whole number from 0, or all')
+    return int(text)
+
+
+def _path(given: str) -> Path:
+    """The path of an image that was named on the command line; - is stdin."""
+    return Path("/dev/stdin") if given == "-" else Path(given)
 
 
 @cli.command()
@@ -143,15 +177,13 @@ def demo(scenes: Sequence[str], out: str, window: bool, screenshot: bool) -> Non
     from lucid_finch.demo import SCENES
 
     if window:
-        from lucid_finch.desktop.shell.application import run_application
-
-        sys.exit(run_application([], demo=[*scenes, *SCENES][0]))
+        _open_window([], [*scenes, *SCENES][0])
     from lucid_finch.command_line.batch import run_demo
 
     failed, unmet = run_demo(scenes, Path(out))
     if screenshot:
-        from lucid_finch.desktop.shell.screenshots import take_demo
-
+        with _with_qt():
+            from lucid_finch.desktop.shell.screenshots import take_demo
         take_demo([*scenes, *SCENES][0], Path(out) / "window.png")
     click.echo(f"the demo's pictures, truth, findings and screenshot are in {Path(out).resolve()}")
     sys.exit(IMAGE_FAILED if failed else UNMET if unmet else DONE)
@@ -162,18 +194,20 @@ def demo(scenes: Sequence[str], out: str, window: bool, screenshot: bool) -> Non
 @click.option("--json", "as_json", is_flag=True, help="As JSON.")
 @click.option("--markdown", is_flag=True, help="The reference page.")
 @click.option("--schema", is_flag=True, help="The JSON Schema of recipe files.")
-def kinds(kind: str | None, as_json: bool, markdown: bool, schema: bool) -> None:
+@click.option("--stub", is_flag=True, help="The typed signatures of the Python package.")
+def kinds(kind: str | None, as_json: bool, markdown: bool, schema: bool, stub: bool) -> None:
     """List every detector and step with its parameters, from the code's own declarations."""
     import json
 
+    from lucid_finch.command_line.stub import public_stub
     from lucid_finch.core.documentation import described, reference_page
     from lucid_finch.core.errors import nearest
     from lucid_finch.core.recipe import json_schema
 
-    everything = described()
-    if schema or markdown:
-        click.echo(json.dumps(json_schema(), indent=2) if schema else reference_page(), nl=not markdown)
+    if schema or markdown or stub:
+        click.echo(json.dumps(json_schema(), indent=2) if schema else public_stub() if stub else reference_page(), nl=schema)
         return
+    everything = described()
     if kind is not None:
         known = {**everything["steps"], **everything["detectors"]}
         if kind not in known:
@@ -211,25 +245,36 @@ def freeze(recipe: str, image: str, out: str) -> None:
 
 @cli.command(hidden=True)
 def kernels() -> None:
-    """Compile the kernels behind a progress bar (what the launcher does once)."""
+    """Compile the kernels behind a progress bar, which the launcher does once; prints the file that marks them as compiled."""
     from lucid_finch.command_line.warming import warm_up
 
-    warm_up()
+    click.echo(warm_up())
 
 
 @cli.command(hidden=True)
 @click.option("--out", default="docs/screenshots", metavar="DIR")
 def shot(out: str) -> None:
     """Make all pictures of the documentation afresh."""
-    from lucid_finch.desktop.shell.screenshots import take_all
-
+    with _with_qt():
+        from lucid_finch.desktop.shell.screenshots import take_all
     take_all(Path(out))
 
 
-def _open_window(paths: list[str]) -> None:
-    from lucid_finch.desktop.shell.application import run_application
+def _open_window(paths: list[str], demo: str = "") -> None:
+    with _with_qt():
+        from lucid_finch.desktop.shell.application import run_application
+    sys.exit(run_application(paths, demo=demo) if demo else run_application(paths))
 
-    sys.exit(run_application(paths))
+
+@contextlib.contextmanager
+def _with_qt() -> Iterator[None]:
+    """Within it the window's modules are imported; says what to install where Qt is missing."""
+    try:
+        yield
+    except ModuleNotFoundError as error:
+        if (error.name or "").partition(".")[0] not in ("PySide6", "shiboken6"):
+            raise
+        raise click.UsageError("the window needs PySide6: pip install 'lucid-finch[window]'") from error
 
 
 def _detect(kind: str, model: Any, values: dict[str, Any]) -> None:
@@ -240,19 +285,25 @@ def _detect(kind: str, model: Any, values: dict[str, Any]) -> None:
     from lucid_finch.files.images import read_image
     from lucid_finch.files.recipes import Recipe
     from lucid_finch.files.writing import inputs_kept
-    from lucid_finch.pipeline.sinks import write_results
+    from lucid_finch.pipeline.sinks import Outputs, check_maps, write_results
+    from lucid_finch.pipeline.sources import Place
 
-    path, out, json_to = values.pop("image"), values.pop("out"), values.pop("json_to")
-    kept = () if values.pop("overwrite") else (path,)
+    path, out, json_to = _path(values.pop("image")), values.pop("out"), values.pop("json_to")
+    page, kinds = values.pop("page"), values.pop("outputs")
+    overwrite = values.pop("overwrite")
+    kept = () if overwrite else (path,)
     maps, map_format = values.pop("save_map"), values.pop("map_format")
     bits, black_white = values.pop("significant_bits"), values.pop("value_range")
     if maps and out is None:
         raise click.UsageError("--save-map needs --out DIR")
+    maps = tuple(f"{kind}.{name}" for name in maps)
+    outputs = Outputs.named(_listed(kinds), maps=maps, map_format=map_format, overwrite=overwrite)
     parameters = model.make(given_parameters(model, values), kind)
     entry = {"name": kind, "kind": kind, "parameters": parameters.plain()}
     recipe = Recipe.make({"lucid_finch_recipe": VERSION, "name": kind, "detectors": [entry]})
+    check_maps(recipe, maps)
     with _reading():
-        image = read_image(path, significant_bits=bits, value_range=black_white)
+        image = read_image(path, page=page, significant_bits=bits, value_range=black_white)
     result = Engine().run(recipe, image)
     if json_to == "-":
         import json
@@ -264,7 +315,7 @@ def _detect(kind: str, model: Any, values: dict[str, Any]) -> None:
         if json_to not in (None, "-"):
             write_findings(json_to, result, path)
         if out is not None:
-            write_results(result, path, Path(out), [f"{kind}.{m}" for m in maps], map_format, Path(path).stem)
+            write_results(result, Path(out), Place(path, page).result_name, path, outputs)
     if json_to is None and out is None:
         _print_table(result.detections[kind])
     elif json_to != "-":
@@ -290,12 +341,12 @@ def _prepare(step: str, model: Any, values: dict[str, Any]) -> None:
     from lucid_finch.files.maps import write_image
     from lucid_finch.files.writing import inputs_kept
 
-    path, out = values.pop("image"), values.pop("out")
+    path, out, page = _path(values.pop("image")), values.pop("out"), values.pop("page")
     bits, black_white = values.pop("significant_bits"), values.pop("value_range")
     kept = () if values.pop("overwrite") else (path,)
     parameters = model.make(given_parameters(model, values), step)
     with _reading():
-        image = read_image(path, significant_bits=bits, value_range=black_white)
+        image = read_image(path, page=page, significant_bits=bits, value_range=black_white)
     with inputs_kept(kept):
         write_image(out, step_of(step).run(image, parameters))
 

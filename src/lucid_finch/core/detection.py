@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from functools import cached_property, partial
+from functools import partial
 from pathlib import Path
 from typing import Any, Literal
 
@@ -14,165 +14,8 @@ from numpy.typing import NDArray
 from lucid_finch.core.errors import Cancelled, ParameterError
 from lucid_finch.core.image import Frame
 from lucid_finch.core.numerics.ragged import starts, take_rows
-from lucid_finch.core.quantities import Quantity
-
-Array = NDArray[Any]
-
-
-@dataclass(frozen=True)
-class Column:
-    """Declares a column: its name in files, a short label for people, unit, meaning and digits shown."""
-
-    name: str
-    label: str
-    unit: str = ""
-    help: str = ""
-    digits: int = 2
-    quantity: Quantity = ""
-    """What it measures: how the number changes from an image's own frame to the source's. `row`: the place of another
-    finding, which becomes its number."""
-    pair: str = ""
-    """Of an `x` or `x error` column: the column of y that belongs to it."""
-    names: tuple[str, ...] = ()
-    """For a text column: what its codes stand for."""
-    scale: Literal["same", "expected", "flag", "number"] = "same"
-    """`expected`: -log10 of an expected number of events, which is what people are shown; `flag`: 1 is yes, 0 is no; `number`: of
-    a finding, 0 for none."""
-
-    def text(self, value: Any) -> str:
-        """A value of this column as people are shown it, without its unit."""
-        if self.names:
-            return self.names[int(value)]
-        if self.scale == "expected":
-            return expected_text(value)
-        if self.scale == "flag":
-            return "yes" if value else "no"
-        if self.scale == "number" and value == 0:
-            return "–"
-        if isinstance(value, (float, np.floating)):
-            return f"{value:.{self.digits}f}" if np.isfinite(value) else "–"
-        return str(value)
-
-
-def expected_text(log_nfa: float) -> str:
-    """An expected number of events from its -log10, such as 0.011 or 1e-12."""
-    if not np.isfinite(log_nfa):
-        return "–"
-    if -4 <= log_nfa <= 3:
-        expected = 10.0**-log_nfa
-        return f"{expected:.2g}" if expected < 100 else f"{expected:.0f}"
-    # Not by way of the number itself, which may be smaller than any that can be held.
-    exponent = int(np.floor(-log_nfa))
-    digit = round(10.0 ** (-log_nfa - exponent))
-    return f"1e{exponent + 1}" if digit == 10 else f"{digit}e{exponent}"
-
-
-ID = Column("id", "no.", help="1, 2, 3 ... in reading order", digits=0)
-RANK = Column("rank", "rank", help="1 for the best", digits=0)
-X = Column("x", "x", "px", "position, pixel centres at whole numbers", quantity="x", pair="y")
-Y = Column("y", "y", "px", "position, growing downwards", quantity="y")
-SCORE = Column("score", "score", help="0 to 1, 1 is ideal", digits=3)
-
-
-POINTS = (
-    Column("x", "x", "px", "position", quantity="x", pair="y"),
-    Column("y", "y", "px", "position", quantity="y"),
-    Column("direction", "direction", "deg", "of the gradient, from dark to bright", quantity="direction"),
-    Column("strength", "strength", "grey/px", "gradient", quantity="slope"),
-    Column("chain", "chain", "", "number of the finding that it belongs to", 0),
-    Column("place", "place", "", "0, 1, ... along the finding", 0),
-)
-"""Columns of the points of findings."""
-
-
-class Table(Mapping[str, Array]):
-    """Columns of one length. Indexing gives NumPy arrays; text columns are codes into `names[column]`."""
-
-    def __init__(self, columns: Mapping[str, Array], declared: Sequence[Column]) -> None:
-        self.declared = {c.name: c for c in declared}
-        self._columns = {name: columns[name] for name in self.declared}
-
-    def __getitem__(self, name: str) -> Array:
-        return self._columns[name]
-
-    def __iter__(self) -> Iterator[str]:
-        return iter(self._columns)
-
-    def __len__(self) -> int:
-        """Number of rows (not of columns)."""
-        return len(next(iter(self._columns.values()))) if self._columns else 0
-
-    def __bool__(self) -> bool:
-        return len(self) > 0
-
-    @property
-    def names(self) -> dict[str, tuple[str, ...]]:
-        return {c.name: c.names for c in self.declared.values() if c.names}
-
-    def row(self, index: int) -> dict[str, Any]:
-        """One row with Python values, texts spelled out."""
-        return {name: self._value(name, index) for name in self._columns}
-
-    def counts(self, column: str) -> dict[str, int]:
-        """How many rows have each text of a text column, the most frequent first."""
-        names = self.declared[column].names
-        many = np.bincount(np.asarray(self._columns[column], np.int64), minlength=len(names))
-        return {names[code]: int(many[code]) for code in np.argsort(-many, kind="stable").tolist() if many[code]}
-
-    def text(self, name: str, index: int) -> str:
-        """One value as people are shown it."""
-        return self.declared[name].text(self[name][index])
-
-    def rows(self) -> Iterator[dict[str, Any]]:
-        """Rows one by one, for people."""
-        return (self.row(i) for i in range(len(self)))
-
-    def _value(self, name: str, index: int) -> Any:
-        value = self._columns[name][index]
-        names = self.declared[name].names
-        return names[int(value)] if names else value.item() if isinstance(value, np.generic) else value
-
-
-class Findings(Table):
-    """What was accepted."""
-
-
-class NearMisses(Table):
-    """What was rejected: the columns of findings and "failed" (code of a parameter), "measured", "limit", "lost_to"; made
-    when first read, since most results are used without them."""
-
-    def __init__(
-        self, count: int, declared: Sequence[Column], make: Callable[[], Mapping[str, Array]], criteria: Mapping[str, Column]
-    ) -> None:
-        """`criteria`: the column that each limit compares, by parameter: `measured` and `limit` are values of it."""
-        self.declared = {c.name: c for c in declared}
-        self._count, self._make, self._criteria = count, make, criteria
-
-    def text(self, name: str, index: int) -> str:
-        failed = self.declared["failed"].names[int(self["failed"][index])]
-        if name in ("measured", "limit") and failed in self._criteria:
-            return self._criteria[failed].text(self[name][index])
-        return super().text(name, index)
-
-    def __getstate__(self) -> dict[str, Any]:
-        return {"declared": self.declared, "_count": self._count, "_criteria": self._criteria, "_columns": self._columns}
-
-    def __setstate__(self, state: dict[str, Any]) -> None:
-        self.__dict__.update(state)
-        columns = state["_columns"]
-        self._make = lambda: columns
-
-    @cached_property
-    def _columns(self) -> dict[str, Array]:  # type: ignore[override]
-        made = self._make()
-        return {name: made[name] for name in self.declared}
-
-    def __len__(self) -> int:
-        return self._count
-
-    def __iter__(self) -> Iterator[str]:
-        return iter(self.declared)
-
+from lucid_finch.core.outer import provided
+from lucid_finch.core.table import Array, Findings, NearMisses
 
 SAME_FRAME = Frame()
 
@@ -273,7 +116,7 @@ class Arithmetic:
     """The value beyond the border where that is constant."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class EvidenceMap:
     """A map that a decision rests on, computed when looked at.
 
@@ -346,14 +189,14 @@ class EvidenceMap:
         return np.concatenate(rows)
 
     def save(self, path: str | Path) -> None:
-        """Write as PNG (with its display range beside it), float TIFF or NPY, by the ending of `path`."""
-        if MAP_WRITER is None:
-            raise RuntimeError("maps are written through `import lucid_finch`, which was not imported")
-        MAP_WRITER(path, self)
+        """Write as PNG (with its display range beside it), float TIFF or NPY, by the ending of `path`. Raises `FileError`."""
+        provided("save_map")(path, self)
 
+    def __repr__(self) -> str:
+        return f"<EvidenceMap {self.name}: {self.width} x {self.height} {self.unit}".rstrip() + ">"
 
-MAP_WRITER: Callable[[str | Path, EvidenceMap], None] | None = None
-"""Set by the package's API: core itself reads and writes no files."""
+    def _repr_png_(self) -> bytes:
+        return bytes(provided("map_png")(self))
 
 
 class LeftOut(Mapping[str, "EvidenceMap"]):
@@ -373,7 +216,7 @@ def _same(value: Any) -> Any:
     return value
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class Detection:
     """The result of one detector on one image; all coordinates in the source frame."""
 
@@ -395,6 +238,18 @@ class Detection:
     """Where the label of each finding is drawn, (n, 2); None: at x, y."""
     task: Any = field(repr=False)
     """What is kept to judge again and to answer questions: a `detector.Task`."""
+
+    def __repr__(self) -> str:
+        called = self.kind if self.name == self.kind else f'{self.kind} "{self.name}"'
+        return f"<Detection {called}: {len(self.findings)} findings, {len(self.near_misses)} near misses, {self.seconds:.2g} s>"
+
+    def _repr_html_(self) -> str:
+        return str(provided("detection_html")(self))
+
+    def save(self, folder: str | Path, outputs: Sequence[str] = ("findings", "csv")) -> list[Path]:
+        """Write into a folder; see `Run.save`. Raises `ParameterError`, `FileError`."""
+        saved: list[Path] = provided("save_detection")(self, folder, outputs)
+        return saved
 
     def __getstate__(self) -> dict[str, Any]:
         """Without evidence and measurements, which take as much memory as the image."""
@@ -449,7 +304,7 @@ class Detection:
         number = str(int(self.findings["id"][row]))
         if not self.named_by:
             return number
-        return f"{number} {self.findings.names[self.named_by][int(self.findings[self.named_by][row])]}"
+        return f"{number} {self.findings[self.named_by][row]}"
 
     def measured(self, criterion: str) -> Array:
         """A criterion of all candidates that could matter: hardly anything is seen among ten thousand specks."""

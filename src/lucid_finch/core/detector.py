@@ -12,13 +12,14 @@ from typing import Any, ClassVar, Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from lucid_finch.core.detection import ID, NO_OUTLINES, RANK, SCORE, Array, Column, EvidenceMap, Outlines, Overlay, X, Y
+from lucid_finch.core.detection import NO_OUTLINES, EvidenceMap, Outlines, Overlay
 from lucid_finch.core.errors import Cancelled
 from lucid_finch.core.image import Image
 from lucid_finch.core.judging import Exclusions, Limit
 from lucid_finch.core.parameters import Declaration, Length, Parameters, Stage, gathers, judges
 from lucid_finch.core.quantities import to_source
 from lucid_finch.core.regions import Region, masked_pixels
+from lucid_finch.core.table import ID, RANK, SCORE, Array, Column, X, Y
 from lucid_finch.core.viewing.profiles import Profile
 
 

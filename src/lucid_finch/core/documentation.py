@@ -26,6 +26,47 @@ def described() -> dict[str, Any]:
     }  # fmt: skip
 
 
+_STUB = '''"""What `import lucid_finch` offers, typed; made by `lucid-finch kinds --stub`, do not edit by hand."""
+
+from collections.abc import Callable, Mapping, Sequence
+from pathlib import Path
+from typing import Any, Literal, overload
+
+import numpy as np
+from numpy.typing import NDArray
+
+{imports}
+
+__version__: str
+
+Kind = Literal[{kinds}]
+Step = Literal[{steps}]
+ImageLike = Image | str | Path | NDArray[Any] | np.ma.MaskedArray[Any, Any]
+
+'''
+
+
+def stub_text(imports: str) -> str:
+    """Typed signatures of every kind and step, for editors and type checkers; `imports` names what else the package offers."""
+    kinds, steps = (", ".join(f'"{name}"' for name in table) for table in (KINDS, STEPS))
+    lines = [_STUB.format(imports=imports, kinds=kinds, steps=steps)]
+    for name, step in STEPS.items():
+        lines.append(_overload("prepare", "step", name, step.Parameters, step.purpose, "Image"))
+    for name, detector in KINDS.items():
+        lines.append(_overload("detect", "kind", name, detector.Parameters, detector.purpose, "Detection"))
+    return "\n".join(lines)
+
+
+def _overload(function: str, first: str, name: str, model: type[Parameters], purpose: str, result: str) -> str:
+    lines = ["@overload", f"def {function}(", f'    {first}: Literal["{name}"],', "    image: ImageLike,", "    /,", "    *,"]
+    for declared in model.declarations().values():
+        hint = declared.type.hint() + (" | None" if declared.optional else "")
+        required = declared.plain_default() is None and not declared.optional
+        lines.append(f"    {declared.name}: {hint}{'' if required else ' = ...'},")
+    lines += ["    progress: Callable[[int, int, str], None] | None = ...,", "    cancelled: Callable[[], bool] | None = ...,"]
+    return "\n".join([*lines, f") -> {result}:", f'    """{purpose}"""', ""])
+
+
 def _parameters(model: type[Parameters]) -> list[dict[str, Any]]:
     return [
         {

@@ -8,11 +8,12 @@ from typing import Any
 
 import numpy as np
 
-from lucid_finch.core.detection import Array, Detection, Outlines, expected_text
+from lucid_finch.core.detection import Detection, Outlines
 from lucid_finch.core.detector import Context, Reason, Task
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.judging import Limit, Outcome, gained_and_lost, judge
 from lucid_finch.core.parameters import Stage
+from lucid_finch.core.table import Array, expected_text
 
 _TRIED = 0.4
 """Seconds of runs that one answer may take."""
@@ -70,7 +71,7 @@ class Near:
     """Why no change is proposed, where it failed a limit."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class Explanation:
     """The whole answer."""
 
@@ -79,6 +80,10 @@ class Explanation:
     candidates: tuple[Near, ...]
     reasons: tuple[Reason, ...]
     """What was measured at the place itself, where no candidate was formed."""
+
+    def __repr__(self) -> str:
+        said = self.summary if len(self.summary) <= 80 else f"{self.summary[:77]}..."
+        return f"<Explanation at ({self.at[0]:g}, {self.at[1]:g}): {said}>"
 
 
 def explain(result: Detection, at: Sequence[float], most: int = 3) -> Explanation:

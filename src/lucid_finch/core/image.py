@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from lucid_finch.core.errors import ParameterError
+from lucid_finch.core.outer import provided
 
 Pixels = NDArray[Any]
 Mask = NDArray[np.bool_]
@@ -101,7 +102,7 @@ class Frame:
 _identities = itertools.count()
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class Image:
     """Pixels (H, W) or (H, W, 3) RGB, uint8, uint16 or float32, C-contiguous. Make one with `Image.from_array`."""
 
@@ -200,6 +201,14 @@ class Image:
     @property
     def nbytes(self) -> int:
         return int(self.pixels.nbytes + (self.mask.nbytes if self.mask is not None else 0))
+
+    def __repr__(self) -> str:
+        called = f' "{self.name}"' if self.name else ""
+        colour = "RGB" if self.is_colour else "grey"
+        return f"<Image{called} {self.width} x {self.height} {colour} {self.pixels.dtype}, {self.black:g} to {self.white:g}>"
+
+    def _repr_png_(self) -> bytes:
+        return bytes(provided("image_png")(self))
 
     def __setstate__(self, state: dict[str, Any]) -> None:
         # Another process counts its images for itself.

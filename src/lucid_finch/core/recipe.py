@@ -136,10 +136,12 @@ class DetectorEntry(_Part):
     @model_validator(mode="after")
     def _sound(self) -> DetectorEntry:
         self.made_parameters()
-        known = {"count", *(c.name for c in KINDS[self.kind].all_columns())}
+        known = {"count": (), **{c.name: c.names for c in KINDS[self.kind].all_columns()}}
         for name, value in self.expect.items():
             if name not in known:
                 raise ValueError(f'expect: "{name}" is no column{nearest(name, known)}')
+            if known[name]:
+                raise ValueError(f'expect: "{name}" holds texts; ranges can be given for numbers')
             if isinstance(value, tuple) and value[0] > value[1]:
                 raise ValueError(f"expect: {name}: {list(value)} is reversed")
             if not isinstance(value, tuple) and name != "count":
@@ -237,6 +239,11 @@ class Recipe(_Part):
     """Images and models, each once, by the sha256 of its bytes."""
     defaults: Annotated[int, Field(ge=1, le=DEFAULTS)] = DEFAULTS
     """Revision of the automatic values that it was made with."""
+
+    def __repr__(self) -> str:
+        names = [entry.name for entry in self.detectors]
+        listed = ", ".join(names[:6]) + (", ..." if len(names) > 6 else "")
+        return f'<Recipe "{self.name}": {len(self.prepare)} steps; {listed or "no detectors"}>'
 
     @model_validator(mode="after")
     def _assets_match(self) -> Recipe:

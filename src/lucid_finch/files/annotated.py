@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import io
 from pathlib import Path
 from typing import Any
 
@@ -15,7 +14,7 @@ from lucid_finch.core.recipe import MarkStyle
 from lucid_finch.core.viewing.display import colour_table
 from lucid_finch.core.viewing.mark_colours import mark_colours
 from lucid_finch.files.findings import picture_of
-from lucid_finch.files.writing import whole_file
+from lucid_finch.files.maps import RESULT, write_png
 
 _HALO = (16, 18, 20, 170)
 _LEAST_WIDTH = 640
@@ -70,18 +69,15 @@ def annotated_picture(run: Run, style: MarkStyle | None = None) -> Any:
 
 def write_annotated(path: str | Path, run: Run, style: MarkStyle | None = None) -> None:
     """`annotated_picture` as PNG. Raises `FileError`, `ParameterError`."""
-    buffer = io.BytesIO()
-    annotated_picture(run, style).save(buffer, "PNG")
-    with whole_file(path) as stream:
-        stream.write(buffer.getvalue())
+    write_png(path, annotated_picture(run, style), RESULT)
 
 
 def _colours(d: Detection, style: MarkStyle, own: str) -> list[str]:
     if style.colour_by:
         if style.colour_by not in d.findings:
-            known = list(d.findings)
+            known = d.findings.columns
             raise ParameterError(f'colour_by: "{style.colour_by}" is no column{nearest(style.colour_by, known)}', "colour_by")
-        values = np.nan_to_num(np.asarray(d.findings[style.colour_by], float))
+        values = np.nan_to_num(np.asarray(d.findings.stored(style.colour_by), float))
         spread = float(np.ptp(values)) if len(values) else 0.0
         place = (values - values.min()) / spread if spread else np.full(len(values), 0.5)
         table = colour_table("signed")

@@ -15,9 +15,11 @@ from typing import Any
 
 import numpy as np
 
-from lucid_finch.core.detection import Detection, Table
+from lucid_finch.core.detection import Detection
+from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.execution.engine import Run
 from lucid_finch.core.image import Image
+from lucid_finch.core.table import Table
 from lucid_finch.core.viewing.display import display_range, shown
 from lucid_finch.core.viewing.mark_colours import mark_colours
 from lucid_finch.files.writing import whole_file, write_text
@@ -92,7 +94,8 @@ def _clean(value: Any) -> Any:
 
 
 def _file_hash(path: str | Path | None) -> str | None:
-    if path is None:
+    # A pipe can be read once only.
+    if path is None or not Path(path).is_file():
         return None
     try:
         with Path(path).open("rb") as stream:
@@ -111,9 +114,21 @@ def write_csv(path: str | Path, table: Table) -> None:
     """One table, with the column names as header. Raises `FileError`."""
     with whole_file(path, text=True) as stream:
         writer = csv.writer(stream)
-        writer.writerow(list(table))
+        writer.writerow(table.columns)
         for row in table.rows():
             writer.writerow([_clean(v) for v in row.values()])
+
+
+def write_parquet(path: str | Path, table: Table) -> None:
+    """One table as Parquet. Raises `FileError`, `ParameterError` where pyarrow is not installed."""
+    try:
+        import pyarrow.parquet
+    except ImportError as error:
+        raise ParameterError("parquet needs pyarrow: pip install 'lucid-finch[tables]'", "outputs") from error
+    buffer = io.BytesIO()
+    pyarrow.parquet.write_table(table.to_arrow(), buffer)
+    with whole_file(path) as stream:
+        stream.write(buffer.getbuffer())
 
 
 def write_rows(path: str | Path, rows: Iterable[dict[str, Any]], columns: list[str]) -> None:
@@ -136,18 +151,21 @@ _NOT_XML = re.compile("[^\t\n\r -\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 """Characters that XML has no place for, not even escaped."""
 
 
-def svg_overlay(run: Run, with_picture: bool = True) -> str:
-    """The findings as SVG whose user units are the source's pixels: pixel centres lie at whole numbers."""
+def svg_overlay(run: Run, with_picture: bool = True, picture: Any = None) -> str:
+    """The findings as SVG whose user units are the source's pixels: pixel centres lie at whole numbers.
+
+    `picture`: a Pillow picture to use instead of the image at its full size.
+    """
     from jinja2 import Environment, PackageLoader
 
     width, height = run.image.source_size
-    picture = ""
+    embedded = ""
     if with_picture:
         import PIL.Image
 
         buffer = io.BytesIO()
-        PIL.Image.fromarray(picture_of(run.image)).save(buffer, "PNG")
-        picture = base64.b64encode(buffer.getvalue()).decode()
+        (picture or PIL.Image.fromarray(picture_of(run.image))).save(buffer, "PNG", compress_level=3)
+        embedded = base64.b64encode(buffer.getvalue()).decode()
     groups = []
     colours = mark_colours(run.recipe)
     for name, d in run.detections.items():
@@ -160,7 +178,7 @@ def svg_overlay(run: Run, with_picture: bool = True) -> str:
             marks.append({"id": d.label(row), "path": path, "x": x, "y": y})
         groups.append({"name": name, "colour": colours[name], "marks": marks})
     template = Environment(loader=PackageLoader("lucid_finch.files"), autoescape=True).get_template("overlay.svg")
-    text = template.render(width=width, height=height, picture=picture, groups=groups, title=run.image.name or "findings")
+    text = template.render(width=width, height=height, picture=embedded, groups=groups, title=run.image.name or "findings")
     return _NOT_XML.sub("\N{REPLACEMENT CHARACTER}", text)
 
 

@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import contextlib
 import csv
 import logging
+import re
+import shutil
 import struct
+import tempfile
 import warnings
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -42,9 +46,35 @@ def read_image(
 ) -> Image:
     """The picture in a file, or one `page` (from 0) of several. Raises `FileError` that names the file and the reason,
     `ParameterError`."""
-    file = Path(path)
+    given = Path(path)
     if isinstance(page, bool) or not isinstance(page, int) or page < 0:
         raise ParameterError(f"page: {page!r} is not allowed; a whole number from 0", "page")
+    with _seekable(given) as file:
+        try:
+            return _read(file, given.name, page, significant_bits, value_range)
+        except FileError as error:
+            if file is given:
+                raise
+            raise FileError(given, error.reason) from error
+
+
+@contextlib.contextmanager
+def _seekable(file: Path) -> Iterator[Path]:
+    """The file itself; of a pipe or a device, which can be read once only, a copy."""
+    if file.is_file() or file.is_dir() or not file.exists():
+        yield file
+        return
+    with tempfile.NamedTemporaryFile(prefix="lucid-finch-", suffix=file.suffix) as copy:
+        try:
+            with file.open("rb") as stream:
+                shutil.copyfileobj(stream, copy)
+            copy.flush()
+        except OSError as error:
+            raise FileError(file, f"cannot be read: {error.strerror or error}") from error
+        yield Path(copy.name)
+
+
+def _read(file: Path, name: str, page: int, significant_bits: int | None, value_range: tuple[float, float] | None) -> Image:
     head = _head(file)
     pages = 1
     try:
@@ -69,7 +99,7 @@ def read_image(
             bits = None
             notes.append(f"significant_bits = {significant_bits} does not apply to {8 * array.dtype.itemsize} bits")
         return Image.from_array(
-            array, significant_bits=bits, value_range=value_range, name=file.name, notes=tuple(notes), page=page, pages=pages,
+            array, significant_bits=bits, value_range=value_range, name=name, notes=tuple(notes), page=page, pages=pages,
             copy=False,
         )  # fmt: skip
     except ParameterError as error:
@@ -105,6 +135,9 @@ def page_count(path: str | Path) -> int:
         raise FileError(file, f"is damaged or cut short: {_first_line(error)}") from error
 
 
+_NUMBERS = re.compile(rb"[0-9.,;eE+\-\snaN]+")
+"""How a table of numbers begins."""
+
 Loaded = tuple[Any, int | None, list[str]]
 Reader = Callable[[Path, int], Loaded]
 
@@ -119,7 +152,7 @@ def _reader(file: Path, head: bytes) -> Reader:
     starts = (b"\x89PNG\r\n\x1a\n", b"\xff\xd8\xff", b"BM", b"P1", b"P4", b"GIF8")
     if head.startswith(starts) or (head[:4] == b"RIFF" and head[8:12] == b"WEBP"):
         return _read_with_pillow
-    if file.suffix.lower() in (".csv", ".tsv", ".txt"):
+    if file.suffix.lower() in (".csv", ".tsv", ".txt") or (not file.suffix and _NUMBERS.fullmatch(head)):
         return _read_csv
     raise FileError(file, f"is no picture that Lucid Finch reads ({READ})")
 

@@ -16,6 +16,8 @@ from lucid_finch.core.viewing.display import display_range, shown
 from lucid_finch.files.writing import whole_file, write_text
 
 ENDINGS = (".png", ".tif", ".tiff", ".npy")
+RESULT = "Lucid Finch result"
+"""Stands in the head of pictures that show results, which tells them from images to work on."""
 
 
 def write_map(path: str | Path, evidence: EvidenceMap, span: tuple[float, float] | None = None) -> None:
@@ -26,10 +28,10 @@ def write_map(path: str | Path, evidence: EvidenceMap, span: tuple[float, float]
     values = evidence.values
     ending = _ending(path)
     if ending != ".png":
-        _write_array(path, values)
+        _write_array(path, values, RESULT)
         return
     low, high = span if span is not None else display_range(values, evidence.kind)
-    _write_png(path, shown(values, evidence.kind, low, high))
+    write_png(path, shown(values, evidence.kind, low, high), RESULT)
     about = {"map": evidence.name, "unit": evidence.unit, "kind": evidence.kind, "black": low, "white": high}
     write_text(f"{path}.json", json.dumps(about, indent=2) + "\n")
 
@@ -48,7 +50,7 @@ def write_image(path: str | Path, image: Image) -> None:
         write_text(f"{path}.json", json.dumps(about, indent=2) + "\n")
     elif pixels.dtype == np.uint16 and image.is_colour:
         raise FileError(path, "colour of 16 bit cannot be written as PNG; use TIFF or NPY")
-    _write_png(path, pixels)
+    write_png(path, pixels)
 
 
 def _ending(path: str | Path) -> str:
@@ -58,22 +60,26 @@ def _ending(path: str | Path) -> str:
     return ending
 
 
-def _write_array(path: str | Path, values: Any) -> None:
+def _write_array(path: str | Path, values: Any, software: str = "Lucid Finch") -> None:
     buffer = io.BytesIO()
     if Path(path).suffix.lower() == ".npy":
         np.save(buffer, values, allow_pickle=False)
     else:
         import tifffile
 
-        tifffile.imwrite(buffer, values, photometric="rgb" if values.ndim == 3 else "minisblack")
+        tifffile.imwrite(buffer, values, photometric="rgb" if values.ndim == 3 else "minisblack", software=software)
     with whole_file(path) as stream:
         stream.write(buffer.getbuffer())
 
 
-def _write_png(path: str | Path, pixels: Any) -> None:
+def write_png(path: str | Path, pixels: Any, software: str = "Lucid Finch") -> None:
+    """Pixels, or a Pillow picture, as PNG that names the software. Raises `FileError`."""
     import PIL.Image
+    from PIL.PngImagePlugin import PngInfo
 
-    buffer = io.BytesIO()
-    PIL.Image.fromarray(pixels).save(buffer, "PNG", compress_level=4)
+    buffer, about = io.BytesIO(), PngInfo()
+    about.add_text("Software", software)
+    picture = pixels if isinstance(pixels, PIL.Image.Image) else PIL.Image.fromarray(pixels)
+    picture.save(buffer, "PNG", compress_level=3, pnginfo=about)
     with whole_file(path) as stream:
         stream.write(buffer.getvalue())

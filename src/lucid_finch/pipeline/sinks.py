@@ -1,66 +1,186 @@
-"""What is written of each run: findings, tables, overlays, annotated pictures, maps, and one summary."""
+"""What is written of each run: the outputs by name, and one summary."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+import json
+import re
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from lucid_finch.core.detection import Table
-from lucid_finch.core.errors import ParameterError, nearest
-from lucid_finch.core.execution.engine import Run
-from lucid_finch.core.recipe import Recipe
+import numpy as np
+
+from lucid_finch.core.errors import FileError, ParameterError, nearest
+from lucid_finch.core.execution.engine import Engine, Run
+from lucid_finch.core.image import Image
+from lucid_finch.core.recipe import DetectorEntry, Recipe
+from lucid_finch.core.table import Table
 from lucid_finch.files.annotated import write_annotated
-from lucid_finch.files.findings import write_csv, write_findings, write_svg
+from lucid_finch.files.findings import write_csv, write_findings, write_parquet, write_svg
 from lucid_finch.files.maps import write_image, write_map
-from lucid_finch.pipeline.sources import SUMMARY
+from lucid_finch.pipeline.sources import RESULTS_APART, SUMMARY, Place
+
+DEFAULT_OUTPUTS = ("findings", "csv")
+_HEAD = 65_536
+"""Bytes of a findings file in which its recipe is named."""
+
+
+@dataclass(frozen=True)
+class Outputs:
+    """What is written of each image."""
+
+    kinds: tuple[str, ...] = DEFAULT_OUTPUTS
+    """Names of `OUTPUTS`."""
+    maps: tuple[str, ...] = ()
+    """Maps besides those of `maps`, each as DETECTOR.NAME; the name `prepared` is the image that the detector sees."""
+    map_format: str = "png"
+    overwrite: bool = False
+    """Whether results of another recipe are replaced."""
+
+    @staticmethod
+    def named(kinds: Sequence[str], **others: Any) -> Outputs:
+        """Raises `ParameterError` for an unknown kind of output."""
+        for kind in kinds:
+            if kind not in OUTPUTS:
+                known = ", ".join(OUTPUTS)
+                raise ParameterError(f'outputs: "{kind}" is not known{nearest(kind, OUTPUTS)}; there are: {known}', "outputs")
+        return Outputs(tuple(dict.fromkeys(kinds)), **others)
+
+
+@dataclass(frozen=True)
+class _Target:
+    """One run and where its files go."""
+
+    run: Run
+    out: Path
+    name: str
+    image_path: str | Path | None
+    outputs: Outputs
+
+    def path(self, ending: str) -> Path:
+        return self.out / f"{self.name}.{ending}"
+
+    def tables(self) -> dict[str, Table]:
+        """Findings by detector and by merged list, under names that files can have."""
+        merged = {combined.name: combined.findings for combined in self.run.combined}
+        found: dict[str, Table] = {name: detection.findings for name, detection in self.run.detections.items()}
+        names = file_names([*(entry.name for entry in self.run.recipe.detectors), *merged])
+        return {names[name]: table for name, table in (found | merged).items()}
+
+    def maps(self, wanted: Iterable[str]) -> list[Path]:
+        names = file_names([entry.name for entry in self.run.recipe.detectors])
+        written = []
+        for one in wanted:
+            detector, _, map_name = one.rpartition(".")
+            path = self.path(f"{names[detector]}.{map_name}.{self.outputs.map_format}")
+            detection = self.run.detections[detector]
+            if map_name == "prepared":
+                write_image(path, detection.task.image)
+            else:
+                write_map(path, detection.evidence[map_name])
+            written.append(path)
+        return written
+
+
+def _findings(target: _Target) -> list[Path]:
+    path = target.path("findings.json")
+    write_findings(path, target.run, target.image_path)
+    return [path]
+
+
+def _csv(target: _Target) -> list[Path]:
+    return [_written(target.path(f"{name}.csv"), write_csv, table) for name, table in target.tables().items()]
+
+
+def _parquet(target: _Target) -> list[Path]:
+    return [_written(target.path(f"{name}.parquet"), write_parquet, table) for name, table in target.tables().items()]
+
+
+def _svg(target: _Target) -> list[Path]:
+    return [_written(target.path("svg"), write_svg, target.run)]
+
+
+def _annotated(target: _Target) -> list[Path]:
+    return [_written(target.path("annotated.png"), write_annotated, target.run)]
+
+
+def _maps(target: _Target) -> list[Path]:
+    return target.maps(f"{name}.{one}" for name, d in target.run.detections.items() for one in d.main_maps if one in d.evidence)
+
+
+def _written(path: Path, write: Callable[[Path, Any], None], what: Any) -> Path:
+    write(path, what)
+    return path
+
+
+OUTPUTS: dict[str, Callable[[_Target], list[Path]]] = {
+    "findings": _findings, "csv": _csv, "parquet": _parquet, "svg": _svg, "annotated": _annotated, "maps": _maps,
+}  # fmt: skip
+"""Every kind of output and what writes it: the findings file, a table a detector, the overlay, the picture with marks, the main
+maps of each detector."""
 
 
 def write_results(
-    run: Run, image_path: str | Path | None, out: Path, maps: Sequence[str], map_format: str, name: str
+    run: Run, out: Path, name: str, image_path: str | Path | None = None, outputs: Outputs | None = None
 ) -> list[Path]:
-    """Findings file, a CSV per detector and per merged list, SVG overlay, annotated PNG, maps asked for; returns the files."""
-    check_maps(run.recipe, maps)
-    written = [out / f"{name}.findings.json", out / f"{name}.svg", out / f"{name}.annotated.png"]
-    write_findings(written[0], run, image_path)
-    write_svg(written[1], run)
-    write_annotated(written[2], run)
-    tables: dict[str, Table] = {d: detection.findings for d, detection in run.detections.items()}
-    tables |= {combined.name: combined.findings for combined in run.combined}
-    names = file_names([*(entry.name for entry in run.recipe.detectors), *(combined.name for combined in run.combined)])
-    for detector, table in tables.items():
-        written.append(out / f"{name}.{names[detector]}.csv")
-        write_csv(written[-1], table)
-    return [*written, *write_maps(run, out, maps, map_format, name)]
+    """Write a run into a folder, as files whose names begin with `name`; returns them. Raises `FileError`, `ParameterError`."""
+    outputs = outputs or Outputs()
+    check_maps(run.recipe, outputs.maps)
+    target = _Target(run, out, name, image_path, outputs)
+    if not outputs.overwrite:
+        _refuse_other_recipe(target.path("findings.json"), run.recipe)
+    written = [path for kind in outputs.kinds for path in OUTPUTS[kind](target)]
+    return list(dict.fromkeys([*written, *target.maps(outputs.maps)]))
 
 
-def write_maps(run: Run, out: Path, maps: Sequence[str], map_format: str, name: str) -> list[Path]:
-    """The maps asked for, each as DETECTOR.NAME; the name `prepared` is the image that the detector sees."""
-    check_maps(run.recipe, maps)
-    names = file_names([entry.name for entry in run.recipe.detectors])
-    written = []
-    for wanted in maps:
-        detector, _, map_name = wanted.rpartition(".")
-        path = out / f"{name}.{names[detector]}.{map_name}.{map_format}"
-        detection = run.detections[detector]
-        if map_name == "prepared":
-            write_image(path, detection.task.image)
-        else:
-            write_map(path, detection.evidence[map_name])
-        written.append(path)
-    return written
+def save_run(run: Run, folder: str | Path, outputs: Sequence[str], name: str = "", image_path: str | Path = "") -> list[Path]:
+    """`Run.save`. Raises `ParameterError`, `FileError`."""
+    if isinstance(outputs, str):
+        outputs = [part.strip() for part in outputs.split(",")]
+    return write_results(run, Path(folder), name or run.image.name or "image", image_path or None, Outputs.named(outputs))
+
+
+def _refuse_other_recipe(path: Path, recipe: Recipe) -> None:
+    """Raises `FileError` where a findings file of a recipe with another name exists."""
+    if not path.is_file():
+        return
+    with path.open("rb") as stream:
+        head = stream.read(_HEAD).decode("utf-8", "replace")
+    found = re.search(r'"recipe": \{\s*"name": ("(?:[^"\\]|\\.)*")', head)
+    if found is None:
+        return
+    name = json.loads(found[1])
+    if name != recipe.name:
+        raise FileError(path, f'holds results of the recipe "{name}"; choose another folder, or allow it to be overwritten')
 
 
 def check_maps(recipe: Recipe, maps: Sequence[str]) -> None:
-    """Raises `ParameterError` for a map of a detector that is not in the recipe."""
-    names = [entry.name for entry in recipe.running]
+    """Raises `ParameterError` for a map that no detector of the recipe has; found out on a small image, before the work."""
+    entries = {entry.name: entry for entry in recipe.running}
     for wanted in maps:
-        detector = wanted.rpartition(".")[0]
-        if detector not in names:
+        detector, _, name = wanted.rpartition(".")
+        if detector not in entries:
             raise ParameterError(
-                f'--save-map: "{wanted}" names no detector of the recipe{nearest(detector, names)}; '
-                f"write DETECTOR.NAME with one of: {', '.join(names)}"
+                f'--save-map: "{wanted}" names no detector of the recipe{nearest(detector, entries)}; '
+                f"write DETECTOR.NAME with one of: {', '.join(entries)}"
             )
+        known = _map_names(entries[detector])
+        if known and name not in known:
+            raise ParameterError(
+                f'--save-map: detector {detector} has no map "{name}"{nearest(name, known)}; there are: {", ".join(known)}'
+            )
+
+
+def _map_names(entry: DetectorEntry) -> list[str]:
+    """Names of the maps of a detector; none where only a run on the real image can tell."""
+    steps = np.arange(64, dtype=np.uint8)
+    small = Image.from_array(np.add.outer(steps, steps))
+    try:
+        evidence = Engine().detect(entry.kind, small, entry.made_parameters()).evidence
+    except ParameterError:
+        return []
+    return [*evidence, "prepared"]
 
 
 def file_names(names: Iterable[str]) -> dict[str, str]:
@@ -76,42 +196,32 @@ def file_names(names: Iterable[str]) -> dict[str, str]:
     return found
 
 
-def image_names(paths: Sequence[Path]) -> list[str]:
-    """A name for the output of each image: its stem, made different where two images share it."""
-    names: list[str] = []
-    for path in paths:
-        name = path.stem
-        if name in names:
-            name = path.name.replace(".", "_")
-        number = 2
-        while name in names:
-            name, number = f"{path.stem}_{number}", number + 1
-        names.append(name)
-    return names
-
-
-def summary_rows(path: Path, run: Run) -> list[dict[str, Any]]:
-    """The rows of one image."""
+def summary_rows(place: Place, run: Run, written: Sequence[Path], out: Path) -> list[dict[str, Any]]:
+    """The rows of one image: one a detector, one a merged list."""
     missed = {unmet.detector for unmet in run.unmet}
+    common = _common(place) | {
+        "recipe": run.recipe.name,
+        "results": RESULTS_APART.join(str(path.relative_to(out)) for path in written),
+    }
     rows = [
-        {
-            "image": str(path),
+        common
+        | {
             "detector": name,
             "kind": d.kind,
             "findings": len(d.findings),
             "near_misses": len(d.near_misses),
             "met": "no" if name in missed else "yes",
-            "error": "",
             "seconds": f"{d.seconds:.4f}",
         }
         for name, d in run.detections.items()
     ]
-    empty = dict.fromkeys(SUMMARY, "")
-    return rows + [
-        empty | {"image": str(path), "detector": c.name, "kind": "merged", "findings": len(c.findings)} for c in run.combined
-    ]
+    return rows + [common | {"detector": c.name, "kind": "merged", "findings": len(c.findings)} for c in run.combined]
 
 
-def failure_row(path: Path, failure: str) -> dict[str, Any]:
+def failure_row(place: Place, failure: str) -> dict[str, Any]:
     """The row of an image that failed."""
-    return dict.fromkeys(SUMMARY, "") | {"image": str(path), "error": failure}
+    return _common(place) | {"error": failure}
+
+
+def _common(place: Place) -> dict[str, Any]:
+    return dict[str, Any](dict.fromkeys(SUMMARY, "")) | {"image": str(place.path), "page": place.page}

@@ -2,19 +2,28 @@
 
 from __future__ import annotations
 
+import csv
+import os
 import re
-from collections.abc import Sequence
+from collections import Counter
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from lucid_finch.core.errors import FileError
 from lucid_finch.core.image import Image
-from lucid_finch.files.images import ENDINGS, read_image
+from lucid_finch.files.images import ENDINGS, page_count, read_image
+from lucid_finch.files.maps import RESULT
 
 SUMMARY_NAME = "summary.csv"
-SUMMARY = ("image", "detector", "kind", "findings", "near_misses", "met", "error", "seconds")
-"""The file that sums up a run, and its columns."""
+SUMMARY = (
+    "image", "detector", "kind", "findings", "near_misses", "met", "error", "seconds", "page", "recipe", "results",
+)  # fmt: skip
+"""The file that sums up a run, and its columns; `results`: the files of that image, relative to the folder of the summary."""
+RESULTS_APART = " | "
+_HEAD = 1024
+"""Bytes at the beginning of a picture in which it says that it is a result."""
 
 
 @dataclass(frozen=True)
@@ -34,41 +43,121 @@ class Place:
 
     path: Path
     page: int = 0
+    name: str = ""
+    """The name of the file, below the folder that was given; "" for that of `path`."""
 
     def label(self, several: bool) -> str:
         """The name of the file, and the page where `several` are of the same file."""
         return f"{self.path.name} [{self.page + 1}]" if several else self.path.name
+
+    @property
+    def result_name(self) -> str:
+        """What the names of its results begin with."""
+        return (self.name or self.path.name) + (f".page-{self.page}" if self.page else "")
 
     def read(self, options: ReadOptions = AS_STORED) -> Image:
         """Raises `FileError`, `ParameterError`."""
         return read_image(self.path, page=self.page, significant_bits=options.significant_bits, value_range=options.value_range)
 
 
-def images_in(paths: Sequence[Path]) -> list[Place]:
-    """The images of files and folders; those of a folder in natural order. Raises `FileError` for a folder without any."""
-    places: list[Place] = []
+def images_in(paths: Sequence[Path], recursive: bool = False, page: int | None = 0) -> list[Place]:
+    """The images of files and folders, each once; those of a folder in natural order.
+
+    `recursive`: also those of folders in folders. `page`: which picture of each file, None for all. Raises `FileError` for a
+    folder without any.
+    """
+    found: dict[str, tuple[Path, Path]] = {}
     for path in paths:
-        if not path.is_dir():
-            places.append(Place(path))
-            continue
-        inside = [p for p in path.iterdir() if p.suffix.lower() in ENDINGS and not p.name.startswith(".") and p.is_file()]
-        inside = [p for p in inside if not _was_written(p)]
-        if not inside:
-            raise FileError(path, "holds no image that Lucid Finch reads")
-        places += [Place(p) for p in sorted(inside, key=natural)]
+        files = [(path, Path(path.name))]
+        if path.is_dir():
+            files = [(file, file.relative_to(path)) for file in _images_of(path, recursive)]
+            if not files:
+                raise FileError(path, "holds no image that Lucid Finch reads")
+        for file, relative in files:
+            found.setdefault(os.path.abspath(file), (file, relative))
+    names = _different([file for file, _ in found.values()], [relative for _, relative in found.values()])
+    places = []
+    for (file, _), name in zip(found.values(), names, strict=True):
+        places += [Place(file, number, name) for number in ([page] if page is not None else _pages_of(file))]
     return places
 
 
-def _was_written(path: Path) -> bool:
-    """Whether a run wrote it: pictures, tables and maps beside the findings file that their names begin with, and the summary."""
-    parts = path.name.split(".")
-    stems = (".".join(parts[:count]) for count in range(1, len(parts) - 1))
-    if any(path.with_name(f"{stem}.findings.json").exists() for stem in stems):
-        return True
-    if path.name != SUMMARY_NAME:
-        return False
+def _images_of(folder: Path, recursive: bool) -> list[Path]:
+    written = _Written()
+    found = []
+    for where, folders, files in os.walk(folder):
+        folders[:] = sorted(name for name in folders if not name.startswith(".")) if recursive else []
+        paths = [Path(where) / name for name in files if not name.startswith(".")]
+        found += [p for p in paths if p.suffix.lower() in ENDINGS and p.is_file() and not written.has(p)]
+    return sorted(found, key=lambda path: [natural(Path(part)) for part in path.relative_to(folder).parts])
+
+
+def _pages_of(file: Path) -> Iterable[int]:
+    try:
+        # A pipe can be read once only.
+        return range(page_count(file)) if file.is_file() else [0]
+    except FileError:
+        # Reading it says what is wrong.
+        return [0]
+
+
+def _different(files: Sequence[Path], relative: Sequence[Path]) -> list[str]:
+    """The relative paths as names; where two files share one, with as many folders before it as make them different."""
+    names = [path.as_posix() for path in relative]
+    whole = [Path(os.path.abspath(file)).parts[1:] for file in files]
+    depth = [len(path.parts) for path in relative]
+    for _ in range(max(map(len, whole), default=0)):
+        same = {name for name, count in Counter(names).items() if count > 1}
+        if not same:
+            break
+        for k, name in enumerate(names):
+            if name in same:
+                depth[k] = min(depth[k] + 1, len(whole[k]))
+                names[k] = "/".join(whole[k][-depth[k] :])
+    return names
+
+
+class _Written:
+    """Recognises what a run wrote: the summary, what it lists, and what lies beside the findings file of the same name."""
+
+    def __init__(self) -> None:
+        self._listed: dict[Path, set[Path]] = {}
+
+    def has(self, path: Path) -> bool:
+        parts = path.name.split(".")
+        stems = (".".join(parts[:count]) for count in range(1, len(parts) - 1))
+        if any(path.with_name(f"{stem}.findings.json").exists() for stem in stems):
+            return True
+        if path.name == SUMMARY_NAME and _is_summary(path):
+            return True
+        with path.open("rb") as stream:
+            if RESULT.encode() in stream.read(_HEAD):
+                return True
+        return any(path in self._listed_in(folder) for folder in path.parents)
+
+    def _listed_in(self, folder: Path) -> set[Path]:
+        if folder not in self._listed:
+            summary = folder / SUMMARY_NAME
+            names: set[Path] = set()
+            if summary.is_file() and _is_summary(summary):
+                with summary.open(encoding="utf-8", errors="replace", newline="") as stream:
+                    for row in csv.DictReader(stream):
+                        names |= {folder / name for name in (row.get("results") or "").split(RESULTS_APART)}
+            self._listed[folder] = names
+        return self._listed[folder]
+
+
+def _is_summary(path: Path) -> bool:
     with path.open(encoding="utf-8", errors="replace") as stream:
-        return stream.readline().strip() == ",".join(SUMMARY)
+        return stream.readline().startswith("image,detector,kind,")
+
+
+def summary_recipes(path: Path) -> set[str]:
+    """Names of the recipes whose results a summary lists; none where there is no summary."""
+    if not path.is_file() or not _is_summary(path):
+        return set()
+    with path.open(encoding="utf-8", errors="replace", newline="") as stream:
+        return {row["recipe"] for row in csv.DictReader(stream) if row.get("recipe")}
 
 
 def natural(path: Path) -> list[Any]:

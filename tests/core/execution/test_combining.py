@@ -8,12 +8,12 @@ from typing import Any
 
 import numpy as np
 
-from lucid_finch.command_line.batch import write_results
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.execution.combining import combine
 from lucid_finch.core.execution.engine import Engine
 from lucid_finch.core.image import Image
 from lucid_finch.core.recipe import Recipe
+from lucid_finch.pipeline.sinks import write_results
 from tests.files.test_images import InFolder
 from tests.support import disc
 
@@ -70,7 +70,7 @@ class Merging(InFolder):
 
     def test_files(self) -> None:
         run = Engine().run(Recipe.make(document(combine=[["dark", "all"]])), two_discs())
-        write_results(run, None, self.folder, (), "png", "two")
+        write_results(run, self.folder, "two")
         written = json.loads((self.folder / "two.findings.json").read_text("utf-8"))
         self.assertEqual(written["combined"][0]["of"], ["dark", "all"])
         self.assertEqual(len(written["combined"][0]["findings"]), 2)

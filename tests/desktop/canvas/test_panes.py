@@ -10,10 +10,11 @@ from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QColor
 from PySide6.QtTest import QTest
 
-from lucid_finch.core.detection import Column, EvidenceMap, Outlines
+from lucid_finch.core.detection import EvidenceMap, Outlines
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.rendering import viewing
 from lucid_finch.core.numerics.runtime.compiling import specialisations
+from lucid_finch.core.table import Column
 from lucid_finch.desktop.canvas.pane import SHADES, Marks, round_values
 from lucid_finch.desktop.study import picture as picture_module
 from lucid_finch.desktop.study.picture import Difference, Picture

@@ -9,9 +9,9 @@ from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QAbstractButton, QMenu, QScrollBar, QWidget
 
-from lucid_finch.core.detection import Column, Findings, expected_text
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.execution import engine
+from lucid_finch.core.table import Column, Findings, expected_text
 from lucid_finch.core.viewing.row_filter import matching
 from lucid_finch.desktop.pages.tables import FilteredTable, TableModel
 from tests.desktop.support import BenchCase, WindowCase, two_squares
@@ -44,7 +44,7 @@ class Texts(unittest.TestCase):
         image = two_squares()
         found = engine.detect("edges", image, {"false_alarms": 1e-300, "length_min": 20})
         near = found.near_misses
-        row = int(np.flatnonzero(near["failed"] == list(near.declared["failed"].names).index("false_alarms"))[0])
+        row = int(np.flatnonzero(near["failed"] == "false_alarms")[0])
         model = TableModel()
         model.show_table(near)
         shown = {c.name: model.index(row, place).data() for place, c in enumerate(model.columns)}

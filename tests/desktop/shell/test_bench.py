@@ -423,7 +423,7 @@ class Saving(BenchCase):
         with self.assertRaises(SystemExit) as stopped:
             main(["run", str(path), str(picture), "--out", str(self.folder / "line")])
         self.assertEqual(stopped.exception.code, 0)
-        documents = [json.loads((self.folder / w / "s.findings.json").read_text()) for w in ("window", "line")]
+        documents = [json.loads((self.folder / w / "s.png.findings.json").read_text()) for w in ("window", "line")]
         for document in documents:
             for detection in document["detections"]:
                 del detection["seconds"]

@@ -13,7 +13,7 @@ from functools import cache
 
 import numpy as np
 
-from lucid_finch.core.detection import Array, Column, EvidenceMap
+from lucid_finch.core.detection import EvidenceMap
 from lucid_finch.core.detector import DetectorParameters, Reason, Task
 from lucid_finch.core.detectors.shared.declarations import FALSE_ALARMS_COLUMN
 from lucid_finch.core.detectors.shared.edge_features import SLOPE, oriented_points
@@ -38,6 +38,7 @@ from lucid_finch.core.numerics.hough.circle_votes import centre_votes, find_cent
 from lucid_finch.core.numerics.hough.line_votes import DENSITY_BLOCK, block_density
 from lucid_finch.core.numerics.runtime.threads import cancellable
 from lucid_finch.core.parameters import Range, gathers
+from lucid_finch.core.table import Array, Column
 
 
 class _Size(DetectorParameters):

@@ -16,7 +16,7 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from lucid_finch.core.detection import Array, Column, EvidenceMap, Outlines
+from lucid_finch.core.detection import EvidenceMap, Outlines
 from lucid_finch.core.detector import Candidates, Detector, DetectorParameters, Example, Finished, Reason, Task
 from lucid_finch.core.detectors.shared.thresholds import (
     Level,
@@ -38,6 +38,7 @@ from lucid_finch.core.numerics.regions.outlines import label_places, measure_out
 from lucid_finch.core.numerics.runtime.threads import cancelled_here
 from lucid_finch.core.parameters import Range, forms, gathers, judges
 from lucid_finch.core.regions import masked_pixels
+from lucid_finch.core.table import Array, Column
 from lucid_finch.core.valid_region import clipped, shrunk
 
 Floats = NDArray[np.float64]

@@ -14,7 +14,7 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from lucid_finch.core.detection import Array, Column, EvidenceMap, Overlay
+from lucid_finch.core.detection import EvidenceMap, Overlay
 from lucid_finch.core.detector import Candidates, Detector, DetectorParameters, Example, Finished, Reason, Task
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.image import Image
@@ -24,6 +24,7 @@ from lucid_finch.core.numerics.profiles.scan_lines import ScanLines, find_extrem
 from lucid_finch.core.parameter_types.references import Reference
 from lucid_finch.core.parameters import forms, gathers, judges
 from lucid_finch.core.regions import Annulus, Rectangle
+from lucid_finch.core.table import Array, Column
 from lucid_finch.core.viewing.profiles import Crossing, Profile
 
 _SLOPE = "grey/px"

@@ -16,7 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import model_validator
 
-from lucid_finch.core.detection import Array, Column, EvidenceMap, Outlines
+from lucid_finch.core.detection import EvidenceMap, Outlines
 from lucid_finch.core.detector import Candidates, Detector, DetectorParameters, Finished, Reason, Task
 from lucid_finch.core.detectors.shared.declarations import FALSE_ALARMS_COLUMN, false_alarms_parameter, sigma_parameter
 from lucid_finch.core.detectors.shared.edge_features import SLOPE, GradientMaps, measured_points
@@ -27,6 +27,7 @@ from lucid_finch.core.numerics.edges.edge_points import EdgePoints
 from lucid_finch.core.numerics.edges.significant_chains import significant_chains
 from lucid_finch.core.numerics.ragged import owners, places, take_rows
 from lucid_finch.core.parameters import Length, forms, gathers, judges
+from lucid_finch.core.table import Array, Column
 
 
 class EdgesParameters(DetectorParameters):

@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from lucid_finch.core.detection import Array, Column, EvidenceMap
+from lucid_finch.core.detection import EvidenceMap
 from lucid_finch.core.detector import Candidates, Context, DetectorParameters, Reason, Task
 from lucid_finch.core.detectors.shared.declarations import FALSE_ALARMS_COLUMN
 from lucid_finch.core.detectors.shared.edge_features import SLOPE, OrientedPoints, oriented_points
@@ -41,6 +41,7 @@ from lucid_finch.core.numerics.hough.line_votes import DENSITY_BLOCK, block_dens
 from lucid_finch.core.numerics.ragged import owners, places, starts
 from lucid_finch.core.numerics.runtime.threads import cancellable
 from lucid_finch.core.parameters import Range, gathers, judges
+from lucid_finch.core.table import Array, Column
 
 _FLATTEST = 0.15
 """Ratio of the axes below which nothing is gathered unless asked for."""

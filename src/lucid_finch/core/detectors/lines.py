@@ -15,7 +15,7 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from lucid_finch.core.detection import Array, Column, EvidenceMap, MapLinks, Outlines, Votes
+from lucid_finch.core.detection import EvidenceMap, MapLinks, Outlines, Votes
 from lucid_finch.core.detector import Candidates, Detector, DetectorParameters, Example, Finished, Reason, Task
 from lucid_finch.core.detectors.shared.declarations import FALSE_ALARMS_COLUMN, false_alarms_parameter, sigma_parameter
 from lucid_finch.core.detectors.shared.edge_features import SLOPE, GradientMaps, OrientedPoints, oriented_points
@@ -25,6 +25,7 @@ from lucid_finch.core.numerics.edges.edge_points import EdgePoints
 from lucid_finch.core.numerics.hough.line_votes import LineSpace, Traced, VotingPoints, line_votes, trace_lines
 from lucid_finch.core.numerics.hough.segments import Segments, cut_segments, refine_segments
 from lucid_finch.core.parameters import Length, Range, forms, gathers, judges
+from lucid_finch.core.table import Array, Column
 
 _THIN = 8.0
 """px: a stroke up to this width is one line, not two edges."""

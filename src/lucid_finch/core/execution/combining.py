@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
-from typing import Any
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
-from lucid_finch.core.detection import Array, Column, Detection, Table
+from lucid_finch.core.detection import Detection
 from lucid_finch.core.judging import reading_order
 from lucid_finch.core.numerics.ragged import owners, places, starts
+from lucid_finch.core.table import Array, Column, Findings
 
 _SPACING = 2.0
 """px between the points along an outline at which two are compared."""
@@ -40,22 +40,14 @@ COLUMNS = (
 )
 
 
-class _Texts(Table):
-    """A table in which text columns hold the texts themselves."""
-
-    def _value(self, name: str, index: int) -> Any:
-        value = self[name][index]
-        return value.item() if isinstance(value, np.generic) else value
-
-
 @dataclass(frozen=True)
 class Combined:
     """Findings of several detectors, each once."""
 
     of: tuple[str, ...]
     """Names of the detectors."""
-    findings: Table
-    """`COLUMNS`; the geometry is that of the finding of `detector` with that `number`."""
+    findings: Findings
+    """`COLUMNS`, and the geometry (radius, axes, angle ...) that the merged kinds have, NaN where a kind has none."""
     duplicates: int
 
     @property
@@ -101,10 +93,29 @@ def combine(detections: Mapping[str, Detection], of: Sequence[str]) -> Combined:
     columns: dict[str, Array] = {
         "id": np.arange(1, len(chosen) + 1), "x": x[chosen], "y": y[chosen], "score": score[chosen],
         "log_nfa": significance[chosen],
-        "detector": np.array([present[owner[k]] for k in chosen.tolist()], object), "number": number[chosen].astype(np.int64),
-        "also": np.array([", ".join(also.get(k, ())) for k in chosen.tolist()], object),
+        "detector": np.array([present[owner[k]] for k in chosen.tolist()], str), "number": number[chosen].astype(np.int64),
+        "also": np.array([", ".join(also.get(k, ())) for k in chosen.tolist()], str),
     }  # fmt: skip
-    return Combined(tuple(of), _Texts(columns, COLUMNS), len(row) - len(chosen))
+    declared = [_with_codes(c, columns) for c in COLUMNS]
+    geometry = _geometry(d for _, d in parts)
+    columns |= {c.name: column(c.name)[chosen] for c in geometry}
+    return Combined(tuple(of), Findings(columns, (*declared, *geometry)), len(row) - len(chosen))
+
+
+def _with_codes(column: Column, columns: dict[str, Array]) -> Column:
+    """The column as declared; one of texts is turned into places in the column's names."""
+    if columns[column.name].dtype.kind != "U":
+        return column
+    names, codes = np.unique(columns[column.name], return_inverse=True)
+    columns[column.name] = codes.astype(np.int64)
+    return replace(column, names=tuple(str(n) for n in names))
+
+
+def _geometry(detections: Iterable[Detection]) -> tuple[Column, ...]:
+    """Columns of the detectors that say where and how large a finding is, those of `COLUMNS` apart."""
+    known = {c.name for c in COLUMNS}
+    found = {c.name: c for d in detections for c in d.findings.declared.values() if c.quantity not in ("", "row", "slope")}
+    return tuple(c for name, c in found.items() if name not in known)
 
 
 def _resampled(d: Detection, row: int) -> NDArray[np.float64]:

@@ -9,12 +9,13 @@ import time
 from collections.abc import Callable, Generator, Hashable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from lucid_finch.core.detection import POINTS, Array, Column, Detection, EvidenceMap, Findings, NearMisses, Outlines
+from lucid_finch.core.detection import Detection, EvidenceMap, Outlines
 from lucid_finch.core.detector import Context, DetectorParameters, Finished, Task
 from lucid_finch.core.detectors import detector_of
 from lucid_finch.core.errors import Cancelled, ParameterError, nearest
@@ -25,18 +26,20 @@ from lucid_finch.core.image import LUMA, Image
 from lucid_finch.core.judging import Outcome, judge, reading_order
 from lucid_finch.core.numerics.filtering.channels import mix
 from lucid_finch.core.numerics.runtime.threads import cancellable
+from lucid_finch.core.outer import provided
 from lucid_finch.core.quantities import to_source
 from lucid_finch.core.recipe import Recipe, Unmet
 from lucid_finch.core.regions import lies_outside
+from lucid_finch.core.table import POINTS, Array, Column, Findings, NearMisses
 
 MOST_NEAR_MISSES = 500
 
-Progress = Callable[[float, str], None]
-"""Called with the share done (0 to 1) and what is being done."""
+Progress = Callable[[int, int, str], None]
+"""Called with how many steps and detectors are done, how many there are, and the name of the one that is run."""
 Cancel = Callable[[], bool]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class Run:
     """A recipe's result on one image."""
 
@@ -48,6 +51,25 @@ class Run:
     seconds: float
     combined: tuple[Combined, ...] = ()
     """What the recipe merges, in its order."""
+
+    def __repr__(self) -> str:
+        counts = ", ".join(f"{name} {len(d.findings)}" for name, d in self.detections.items())
+        unmet = f", {len(self.unmet)} expectations not met" if self.unmet else ""
+        return f"<Run {self.recipe.name or 'recipe'}: {counts or 'no detectors'}{unmet}, {self.seconds:.2g} s>"
+
+    def _repr_html_(self) -> str:
+        return str(provided("run_html")(self))
+
+    def save(
+        self, folder: str | Path, outputs: Sequence[str] = ("findings", "csv"), *, name: str = "", image_path: str | Path = ""
+    ) -> list[Path]:
+        """Write findings, csv, parquet, svg, annotated or maps into a folder; returns the files.
+
+        Their names begin with `name`, else with the name of the image. `image_path`: the file that the findings name as
+        their source, with its sha256. Raises `ParameterError`, `FileError`.
+        """
+        saved: list[Path] = provided("save_run")(self, folder, outputs, name, image_path)
+        return saved
 
 
 @dataclass(frozen=True)
@@ -157,15 +179,17 @@ class Engine:
         started = time.perf_counter()
         plan = Plan.of(recipe)
         detections: dict[str, Detection] = {}
+        total = len(plan.common) + sum(len(planned.steps) + 1 for planned in plan.detectors)
+        steps = 0
         for event in self.events(plan, image, cancelled):
             if isinstance(event, Failed):
                 raise event.error
-            if isinstance(event, Started) and progress is not None:
-                progress(len(detections) / len(plan.detectors), event.name)
+            steps += isinstance(event, StepDone)
             if isinstance(event, Detected):
                 detections[event.name] = event.detection
-        if progress is not None:
-            progress(1.0, "")
+            if progress is not None:
+                current = event.step.step.name if isinstance(event, StepDone) else event.name
+                progress(steps + len(detections), total, current)
         unmet = [u for entry in recipe.running for u in entry.unmet(detections[entry.name])]
         combined = tuple(combine(detections, group) for group in recipe.combine)
         return Run(recipe, image, detections, tuple(unmet), time.perf_counter() - started, combined)

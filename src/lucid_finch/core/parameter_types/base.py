@@ -85,6 +85,10 @@ class ParameterType:
         """What may be given, in words."""
         raise NotImplementedError
 
+    def hint(self) -> str:
+        """The type of a value in Python, for editors and type checkers."""
+        raise NotImplementedError
+
     def option(self, declared: Declared) -> Option:
         """How the command line asks for it."""
         return Option(placeholder=_unit_word(declared))

@@ -17,6 +17,9 @@ class Switch(ParameterType):
     def show(self, value: Any) -> str:
         return "" if value is None else "on" if value else "off"
 
+    def hint(self) -> str:
+        return "bool"
+
     def allowed(self, declared: Declared) -> str:
         return "true or false"
 
@@ -33,6 +36,9 @@ class Choice(ParameterType):
     def __init__(self, choices: tuple[str, ...]) -> None:
         self.choices = choices
 
+    def hint(self) -> str:
+        return "Literal[" + ", ".join(f'"{choice}"' for choice in self.choices) + "]"
+
     def allowed(self, declared: Declared) -> str:
         return "one of " + ", ".join(self.choices)
 
@@ -46,6 +52,9 @@ class Choice(ParameterType):
 
 class Text(ParameterType):
     """Any text."""
+
+    def hint(self) -> str:
+        return "str"
 
     def allowed(self, declared: Declared) -> str:
         return "a text"

@@ -39,6 +39,9 @@ class Number(ParameterType):
     def show(self, value: Any) -> str:
         return "" if value is None else f"{value:.6g}"
 
+    def hint(self) -> str:
+        return "float"
+
     def allowed(self, declared: Declared) -> str:
         return f"a number{bounds_in_words(declared)}{unit_in_words(declared)}"
 
@@ -94,6 +97,9 @@ class WholeNumber(Number):
 
     def show(self, value: Any) -> str:
         return "" if value is None else str(value)
+
+    def hint(self) -> str:
+        return "int"
 
     def allowed(self, declared: Declared) -> str:
         odd = "an odd number" if declared.odd else "a whole number"
@@ -172,6 +178,9 @@ class LengthType(Number):
         number = value.plain() if isinstance(value, Length) else value
         return "" if number is None else f"{number:.6g}" if isinstance(number, float) else str(number)
 
+    def hint(self) -> str:
+        return "float | str"
+
     def allowed(self, declared: Declared) -> str:
         return f"a length such as 25, 25px, 3%, 20%w{bounds_in_words(declared)}{unit_in_words(declared)}"
 
@@ -199,6 +208,9 @@ class Numbers(ParameterType):
 
     def show(self, value: Any) -> str:
         return "" if value is None else ", ".join(f"{v:.6g}" for v in value)
+
+    def hint(self) -> str:
+        return "Sequence[float]"
 
     def allowed(self, declared: Declared) -> str:
         return f"{self.count} numbers{bounds_in_words(declared)}{unit_in_words(declared)}"
@@ -230,6 +242,9 @@ class RangeType(ParameterType):
 
     def show(self, value: Any) -> str:
         return "" if value is None else ", ".join("auto" if end is None else f"{end:.6g}" for end in value)
+
+    def hint(self) -> str:
+        return "Sequence[float | None]"
 
     def allowed(self, declared: Declared) -> str:
         bounds = bounds_in_words(declared) + unit_in_words(declared)

@@ -94,6 +94,9 @@ class AssetType(ParameterType):
         text = value.text if isinstance(value, Asset) else value
         return "" if text is None else f"{text[:8]}…"
 
+    def hint(self) -> str:
+        return "str"
+
     def allowed(self, declared: Declared) -> str:
         return "the sha256 of an asset of the recipe"
 
@@ -104,12 +107,18 @@ class ReferenceType(ParameterType):
     def show(self, value: Any) -> str:
         return value.text if isinstance(value, Reference) else value or ""
 
+    def hint(self) -> str:
+        return "str"
+
     def allowed(self, declared: Declared) -> str:
         return "the name of another detector of the recipe"
 
 
 class PoseType(ParameterType):
     """A `Pose`."""
+
+    def hint(self) -> str:
+        return "Mapping[str, float]"
 
     def allowed(self, declared: Declared) -> str:
         return 'a pose such as {"x": 50, "y": 40, "angle": 0, "scale": 1}'

@@ -18,7 +18,7 @@ class RegionType(ParameterType):
 
     def parse(self, text: str, declared: Declared) -> Any:
         if not text.lstrip().startswith("{"):
-            return text
+            return _short_region(text)
         try:
             return json.loads(text)
         except ValueError as error:
@@ -27,8 +27,21 @@ class RegionType(ParameterType):
     def show(self, value: Any) -> str:
         return "" if value is None else json.dumps(value)
 
+    def hint(self) -> str:
+        return "Mapping[str, Any]"
+
     def allowed(self, declared: Declared) -> str:
-        return 'a region such as {"shape": "rectangle", "x": 50, "y": 40, "width": 60, "height": 30}'
+        return 'a region such as {"shape": "rectangle", "x": 50, "y": 40, "width": 60, "height": 30} (x, y the centre)'
+
+
+def _short_region(text: str) -> Any:
+    """A rectangle from "x,y,width,height" or "x,y,width,height,angle"; anything else as it is."""
+    try:
+        numbers = [float(part) for part in text.split(",")]
+    except ValueError:
+        return text
+    names = ("x", "y", "width", "height", "angle")
+    return {"shape": "rectangle", **dict(zip(names, numbers, strict=False))} if len(numbers) in (4, 5) else text
 
 
 class CoefficientsType(ParameterType):
@@ -44,6 +57,9 @@ class CoefficientsType(ParameterType):
 
     def show(self, value: Any) -> str:
         return "" if value is None else "; ".join(" ".join(f"{number:g}" for number in row) for row in value)
+
+    def hint(self) -> str:
+        return "Sequence[Sequence[float]]"
 
     def allowed(self, declared: Declared) -> str:
         return "rows of numbers such as [[1, 0, -1], [2, 0, -2], [1, 0, -1]], an odd count of rows and of columns"

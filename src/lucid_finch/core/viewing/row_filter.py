@@ -9,8 +9,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from lucid_finch.core.detection import Column, Table
 from lucid_finch.core.errors import ParameterError, nearest
+from lucid_finch.core.table import Column, Table
 
 _COMPARE: dict[str, Callable[[Any, Any], Any]] = {
     "<=": np.less_equal,
@@ -55,7 +55,7 @@ def _column(table: Table, name: str) -> Column:
 
 
 def _sides(table: Table, column: Column, wanted: str, sign: str, labels: Mapping[str, str]) -> tuple[Any, Any]:
-    values = table[column.name]
+    values = table.stored(column.name)
     if column.names:
         texts = np.array([labels.get(n, n).lower() for n in column.names])[np.asarray(values, int)]
         if sign not in ("=", "==", "!="):

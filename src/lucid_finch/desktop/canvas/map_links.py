@@ -7,7 +7,8 @@ from dataclasses import replace
 import numpy as np
 from PySide6.QtGui import QColor
 
-from lucid_finch.core.detection import NO_OUTLINES, Array, Detection, EvidenceMap, Outlines
+from lucid_finch.core.detection import NO_OUTLINES, Detection, EvidenceMap, Outlines
+from lucid_finch.core.table import Array
 from lucid_finch.desktop.canvas.pane import Marks
 from lucid_finch.desktop.study.picture import Picture
 from lucid_finch.desktop.toolkit.theme import CURVE_COLOUR, VOTE_COLOUR

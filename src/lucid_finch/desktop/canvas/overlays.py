@@ -74,10 +74,9 @@ class Overlays(QObject):
         if found.places is not None:
             own = replace(own, at=np.asarray(found.places, float))
         if found.named_by:
-            words = table.declared[found.named_by].names
-            own = replace(own, names=tuple(words[code] for code in table[found.named_by].tolist()))
+            own = replace(own, names=tuple(table[found.named_by].tolist()))
         if in_sight and self.colour_by in table.declared:
-            own = own.coloured(table[self.colour_by], table.declared[self.colour_by])
+            own = own.coloured(table.stored(self.colour_by), table.declared[self.colour_by])
         return own
 
     def set_colour_by(self, column: str) -> None:

@@ -29,8 +29,9 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
-from lucid_finch.core.detection import Column, Outlines
+from lucid_finch.core.detection import Outlines
 from lucid_finch.core.numerics.rendering.viewing import strokes, tint
+from lucid_finch.core.table import Column
 from lucid_finch.desktop.canvas.drawing import Drawing
 from lucid_finch.desktop.study.picture import Box, Picture
 from lucid_finch.desktop.toolkit.guard import guarded

@@ -2,31 +2,17 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 import numpy as np
 from PySide6.QtCore import Signal
 
-from lucid_finch.core.detection import Findings
-from lucid_finch.core.execution.combining import COLUMNS, Combined
+from lucid_finch.core.execution.combining import Combined
 from lucid_finch.desktop.pages.tables import FilteredTable
 
 
-def as_findings(merged: Combined) -> Findings:
-    """The merged findings with texts as codes, as tables want them."""
-    columns = {c.name: merged.findings[c.name] for c in COLUMNS}
-    declared = []
-    for column in COLUMNS:
-        if column.name in ("detector", "also"):
-            names, codes = np.unique(columns[column.name].astype(str), return_inverse=True)
-            columns[column.name] = codes.astype(np.int64)
-            column = replace(column, names=tuple(str(n) for n in names))
-        declared.append(column)
-    return Findings(columns, tuple(declared))
-
-
 def _equal(one: Combined, other: Combined) -> bool:
-    pairs = [(one.findings[c.name], other.findings[c.name]) for c in COLUMNS]
+    if one.findings.declared != other.findings.declared:
+        return False
+    pairs = [(one.findings.stored(name), other.findings.stored(name)) for name in one.findings.columns]
     return one.of == other.of and all(np.array_equal(a, b, equal_nan=a.dtype.kind == "f") for a, b in pairs)
 
 
@@ -46,7 +32,7 @@ class MergedPage(FilteredTable):
         same = merged is not None and self.merged is not None and _equal(merged, self.merged)
         self.merged = merged
         if not same:
-            self.show_table(as_findings(merged) if merged is not None else None, {}, "detector")
+            self.show_table(merged.findings if merged is not None else None, {}, "detector")
 
     def _row_chosen(self, rows: list[int]) -> None:
         if rows and self.merged is not None:

@@ -35,8 +35,8 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from lucid_finch.core.detection import Column, Table
 from lucid_finch.core.errors import ParameterError
+from lucid_finch.core.table import Column, Table
 from lucid_finch.core.viewing.row_filter import matching
 from lucid_finch.desktop.toolkit.guard import guarded
 from lucid_finch.desktop.toolkit.labels import Elided
@@ -119,7 +119,7 @@ class TableModel(QAbstractTableModel):
         self.order = np.arange(count)
         self.indent = np.zeros(count, np.int64)
         if self._sorted is not None and self.table is not None and self._sorted[0] in self.table.declared:
-            self.order = np.argsort(np.asarray(self.table[self._sorted[0]]), kind="stable")
+            self.order = np.argsort(np.asarray(self.table.stored(self._sorted[0])), kind="stable")
             if self._sorted[1] == Qt.SortOrder.DescendingOrder:
                 self.order = self.order[::-1]
         elif self.table is not None and (parent := self._parent_column()) is not None:
@@ -161,7 +161,7 @@ class TableModel(QAbstractTableModel):
 
     def value(self, row: int, column: int) -> Any:
         assert self.table is not None
-        return self.table[self.columns[column].name][self.order[row]]
+        return self.table.stored(self.columns[column].name)[self.order[row]]
 
     def text(self, row: int, column: int) -> str:
         declared = self.columns[column]

@@ -13,8 +13,10 @@ from lucid_finch.desktop.study.study import step_place
 from lucid_finch.desktop.study.worker import Job
 from lucid_finch.files.maps import write_image, write_map
 from lucid_finch.pipeline.run import run_images
-from lucid_finch.pipeline.sinks import write_maps, write_results
+from lucid_finch.pipeline.sinks import Outputs, write_results
 from lucid_finch.pipeline.sources import Place
+
+_EXPORTED = ("findings", "csv", "svg", "annotated")
 
 
 class Exporter(QObject):
@@ -38,7 +40,7 @@ class Exporter(QObject):
 
         def work(job: Job) -> str:
             run = self.parts.runner.engine.run(recipe, image, cancelled=job.cancelled)
-            written = write_results(run, path, folder, (), "png", Path(image.name or "image").stem)
+            written = write_results(run, folder, image.name or "image", path, Outputs(_EXPORTED))
             return self.tr("{} files written to {}").format(len(written), folder)
 
         self.parts.runner.do(work, self.tr("writing to {}").format(folder.name))
@@ -91,17 +93,16 @@ class Exporter(QObject):
                 self.tr("Choose a map of a detector, or what it was prepared to, and open image files first.")
             )
             return
-        wanted = [f"{detector}.{name}"]
+        outputs = Outputs((), (f"{detector}.{name}",), ending)
 
         def work(job: Job) -> str:
             failed = []
             done = run_images(recipe, places, self.parts.runner.engine, job.cancelled)
             for number, one in enumerate(done):
                 job.emit_progress(number / len(places), one.place.path.name)
-                page = f".{one.place.page + 1}" if one.place.page else ""
                 try:
                     if one.run is not None:
-                        write_maps(one.run, folder, wanted, ending, f"{one.place.path.stem}{page}")
+                        write_results(one.run, folder, one.place.result_name, one.place.path, outputs)
                     else:
                         failed.append(one.failure)
                 except (FileError, ParameterError) as error:

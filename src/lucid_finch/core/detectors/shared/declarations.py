@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from lucid_finch.core.detection import Column
 from lucid_finch.core.parameters import gathers, judges
+from lucid_finch.core.table import Column
 
 FALSE_ALARMS_COLUMN = Column(
     "log_nfa", "false alarms", "", "expected number per image that is as clear; -log10 of it in files", 1, scale="expected"

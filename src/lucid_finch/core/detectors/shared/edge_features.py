@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from lucid_finch.core.detection import Arithmetic, Array, EvidenceMap
+from lucid_finch.core.detection import Arithmetic, EvidenceMap
 from lucid_finch.core.detector import Context
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.edges import chain_significance
@@ -26,6 +26,7 @@ from lucid_finch.core.numerics.edges.gradients import (
     smoothed,
 )
 from lucid_finch.core.regions import Region, masked_pixels
+from lucid_finch.core.table import Array
 from lucid_finch.core.valid_region import clipped, shrunk
 
 SLOPE = "grey/px"

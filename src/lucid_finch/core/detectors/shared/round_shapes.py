@@ -11,7 +11,7 @@ from typing import Any, ClassVar, Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from lucid_finch.core.detection import Array, Column, EvidenceMap, MapLinks, Outlines, Votes
+from lucid_finch.core.detection import EvidenceMap, MapLinks, Outlines, Votes
 from lucid_finch.core.detector import Candidates, Detector, DetectorParameters, Finished, Reason, Task
 from lucid_finch.core.detectors.shared.declarations import false_alarms_parameter, sigma_parameter
 from lucid_finch.core.detectors.shared.edge_features import SLOPE, GradientMaps, OrientedPoints
@@ -21,6 +21,7 @@ from lucid_finch.core.numerics.edges.edge_points import EdgePoints
 from lucid_finch.core.numerics.fitting.rim_support import Rims, own_coverage, rim_tolerance, shared_points
 from lucid_finch.core.numerics.hough.line_votes import relative_entropy
 from lucid_finch.core.parameters import Range, forms, judges
+from lucid_finch.core.table import Array, Column
 
 LEAST = 5.0
 """px: the smallest automatic radius or semi-axis."""
