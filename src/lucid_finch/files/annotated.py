@@ -19,6 +19,7 @@ from lucid_finch.files.maps import RESULT, write_png
 _HALO = (16, 18, 20, 170)
 _LEAST_WIDTH = 640
 _MOST_NUMBERS = 400
+_MOST_JOINTS = 64
 
 
 def annotated_picture(run: Run, style: MarkStyle | None = None) -> Any:
@@ -49,7 +50,9 @@ def annotated_picture(run: Run, style: MarkStyle | None = None) -> Any:
             marks.append((colours[row], (outline + 0.5) * factor * fine, x, y, d.label(row)))
     for width, paint in ((thickness + 1.8, lambda colour: _HALO), (thickness, lambda colour: colour)):
         for colour, outline, *_ in marks:
-            pen.line([tuple(p) for p in outline.tolist()], fill=paint(colour), width=max(1, round(width * fine)), joint="curve")
+            # Joints cost as much as the line; between points a pixel apart nobody sees them.
+            joint = "curve" if len(outline) <= _MOST_JOINTS else None
+            pen.line(outline.ravel().tolist(), fill=paint(colour), width=max(1, round(width * fine)), joint=joint)
     if fine > 1:
         layer = layer.resize(base.size, PIL.Image.Resampling.BOX)
     if style.numbers:

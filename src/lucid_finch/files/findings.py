@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+import orjson
 
 from lucid_finch.core.detection import Detection
 from lucid_finch.core.errors import ParameterError
@@ -107,7 +108,29 @@ def _file_hash(path: str | Path | None) -> str | None:
 def write_findings(path: str | Path, run: Run, image_path: str | Path | None = None) -> None:
     """`NAME.findings.json`. Raises `FileError`."""
     document = findings_document(run, image_path)
-    write_text(path, json.dumps(document, indent=1, ensure_ascii=False, allow_nan=False) + "\n")
+    write_text(path, json_text(document) + "\n")
+
+
+def encoded(value: Any) -> str:
+    """JSON on one line; what is no number becomes null."""
+    try:
+        return orjson.dumps(value).decode()
+    except TypeError:
+        # A text that is no Unicode, such as the name of a file in another encoding.
+        return json.dumps(value, allow_nan=False)
+
+
+def json_text(value: Any, indent: int = 0) -> str:
+    """JSON with a line for each row and each column of numbers: people can read it, and it is short."""
+    # Columns hold one type: the first value says whether they are flat.
+    some = list(value.values()) if isinstance(value, dict) else value[:1] if isinstance(value, list) else []
+    if not any(isinstance(one, (dict, list)) and one for one in some):
+        return encoded(value)
+    pad = " " * (indent + 1)
+    if isinstance(value, dict):
+        lines = (f"{pad}{encoded(str(key))}: {json_text(one, indent + 1)}" for key, one in value.items())
+        return "{\n" + ",\n".join(lines) + "\n" + " " * indent + "}"
+    return "[\n" + ",\n".join(pad + json_text(one, indent + 1) for one in value) + "\n" + " " * indent + "]"
 
 
 def write_csv(path: str | Path, table: Table) -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import logging
 import multiprocessing
 import os
@@ -19,7 +18,7 @@ from typing import Any
 from lucid_finch.core.errors import Cancelled, FileError, ParameterError
 from lucid_finch.core.execution.engine import Engine
 from lucid_finch.core.numerics.runtime.threads import set_thread_count, thread_count
-from lucid_finch.files.findings import findings_document
+from lucid_finch.files.findings import encoded, findings_document
 from lucid_finch.files.recipes import Recipe
 from lucid_finch.files.writing import inputs_kept
 from lucid_finch.pipeline.run import Done, run_images, unexpected
@@ -28,7 +27,7 @@ from lucid_finch.pipeline.sources import AS_STORED, Place, ReadOptions
 
 log = logging.getLogger(__name__)
 
-_WRITERS = 2
+_WRITERS = 1
 """Threads that encode and write while the next image is worked on."""
 
 
@@ -90,7 +89,7 @@ def _written(batch: Batch, done: Done) -> Record:
         return Record(place, failure, (), (failure_row(place, failure),))
     written: list[Path] = []
     try:
-        line = json.dumps(findings_document(run, place.path), allow_nan=False) if batch.lines else ""
+        line = encoded(findings_document(run, place.path)) if batch.lines else ""
         if batch.out is not None:
             with inputs_kept(batch.kept):
                 written = write_results(run, batch.out, place.result_name, place.path, batch.outputs)
