@@ -5,6 +5,7 @@ To add one, write a module in `detectors/` with a subclass of `Detector` and ent
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Hashable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any, ClassVar, Literal
@@ -15,7 +16,7 @@ from numpy.typing import NDArray
 from lucid_finch.core.detection import NO_OUTLINES, EvidenceMap, Outlines, Overlay
 from lucid_finch.core.errors import Cancelled
 from lucid_finch.core.image import Image
-from lucid_finch.core.judging import Exclusions, Limit
+from lucid_finch.core.judging import Exclusions, Limit, OneOfEach
 from lucid_finch.core.parameters import Declaration, Length, Parameters, Stage, gathers, judges
 from lucid_finch.core.quantities import to_source
 from lucid_finch.core.regions import Region, masked_pixels
@@ -60,7 +61,7 @@ class Candidates:
     """Bigger ranks higher."""
     size: float
     """Typical extent in px, for the reading order."""
-    exclusions: Exclusions | None = None
+    exclusions: Exclusions | OneOfEach | None = None
     detail: Any = None
     """What the detector needs to finish or explain (chains, outlines)."""
     in_source: bool = False
@@ -97,6 +98,10 @@ class Finished:
         return self.outlines.take(rows) if self.outlines_in_source else self.outlines.take(rows, image.frame)
 
 
+_MANY = 10.0
+"""What chance makes more often in an image is nothing to accept: a change would bring all of it."""
+
+
 @dataclass(frozen=True)
 class Reason:
     """One thing that was measured at a place, in words."""
@@ -107,8 +112,12 @@ class Reason:
     unit: str
     passed: bool
     text: str
-    change: tuple[str, Any] | None = None
-    """The parameter and the value that would remove it."""
+    proposal: Mapping[str, Any] | None = None
+    """Values of parameters that may remove it; they are tried before they are shown."""
+    nothing: bool = False
+    """Whether it says that nothing stands out here."""
+    trace: Array | None = field(default=None, repr=False, compare=False)
+    """(n, 2), source: places along the outline that it is about."""
 
 
 @dataclass
@@ -193,6 +202,8 @@ class Detector:
     """A text column that is shown beside the number of each finding."""
     near: ClassVar[float] = 12.0
     """Candidates within so many px of a place are named when asked why."""
+    here: ClassVar[float] = 5.0
+    """Changes are proposed for candidates within so many px, by `distances`."""
     examples: ClassVar[tuple[Example, ...]] = (Example(),)
     main_maps: ClassVar[tuple[str, ...]] = ()
     """Names of the maps that say most, first the one to show beside the source."""
@@ -287,6 +298,20 @@ class Detector:
         """What is measured at a place of the source where no candidate was gathered."""
         return []
 
+    def is_background(self, task: Task, candidate: int) -> bool:
+        """Whether a rejected candidate is what noise or texture makes many of in an image: no change is proposed for it."""
+        expected = self.expected_by_chance(task, candidate)
+        return expected is not None and expected < -math.log10(_MANY)
+
+    def expected_by_chance(self, task: Task, candidate: int) -> float | None:
+        """-log10 of the number per image of such candidates that chance makes, where that is too many for the limit."""
+        for limit in task.judgement.limits:
+            if self.criterion(limit.criterion).scale == "expected":
+                measured = float(task.candidates.columns[limit.criterion][candidate])
+                if not limit.passed(measured):
+                    return measured
+        return None
+
     def outside(self, task: Task, x: float, y: float, margin: int = 0) -> list[Reason]:
         """The reason why nothing can be found at a place of the source that is masked out, if that is so."""
         u, v = task.image.frame.from_source(x, y)
@@ -294,7 +319,7 @@ class Detector:
         masked = masked_pixels(task.image, task.given.region, margin)
         if masked is None or not masked[row, column]:
             return []
-        change = ("region", None) if task.given.region is not None else None
+        change = {"region": None} if task.given.region is not None else None
         text = "this place is outside the region, or its pixels are not valid"
         return [Reason("region", 0.0, None, "", False, text, change)]
 

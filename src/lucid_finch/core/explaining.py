@@ -2,23 +2,28 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+import time
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 
 from lucid_finch.core.detection import Detection, Outlines
-from lucid_finch.core.detector import Context, Reason, Task
+from lucid_finch.core.detector import Reason, Task
 from lucid_finch.core.errors import ParameterError
-from lucid_finch.core.judging import Limit, Outcome, gained_and_lost, judge
-from lucid_finch.core.parameters import Stage
+from lucid_finch.core.judging import Limit, Outcome
+from lucid_finch.core.proposing import Budget, Change, change_at, change_for
 from lucid_finch.core.table import Array, expected_text
 
-_TRIED = 0.4
-"""Seconds of runs that one answer may take."""
-_SAME = 1.5
-"""px between candidates of two runs that count as the same."""
+_SECONDS = 0.4
+"""What an answer may take, runs with changed parameters included."""
+_HERE = 3.0
+"""px: a candidate at most so far away is at the place."""
+_ALONG_FOUND = 0.5
+"""What is seen around a place belongs to findings if more than this share of it runs along their outlines,"""
+_NEAR_FOUND = 2.5
+"""so many px from them."""
 
 
 @dataclass(frozen=True)
@@ -38,21 +43,6 @@ class Criterion:
 
 
 @dataclass(frozen=True)
-class Change:
-    """The smallest change of limits that would admit a candidate, and what else it does."""
-
-    values: dict[str, Any]
-    """New values by parameter."""
-    gains: int
-    """Candidates that would be found and are not now, the one asked for included."""
-    loses: int
-    gained: tuple[int, ...]
-    """Candidate numbers, for showing them."""
-    lost: tuple[int, ...]
-    text: str
-
-
-@dataclass(frozen=True)
 class Near:
     """A candidate near the place."""
 
@@ -69,6 +59,8 @@ class Near:
     change: Change | None
     unchanged: str = ""
     """Why no change is proposed, where it failed a limit."""
+    is_background: bool = False
+    """Whether noise or texture makes many such in an image."""
 
 
 @dataclass(frozen=True, repr=False)
@@ -80,6 +72,8 @@ class Explanation:
     candidates: tuple[Near, ...]
     reasons: tuple[Reason, ...]
     """What was measured at the place itself, where no candidate was formed."""
+    change: Change | None = None
+    """What would make something be found at the place itself."""
 
     def __repr__(self) -> str:
         said = self.summary if len(self.summary) <= 80 else f"{self.summary[:77]}..."
@@ -102,15 +96,40 @@ def explain(result: Detection, at: Sequence[float], most: int = 3) -> Explanatio
     # Of those about as near, the best by rank.
     score = np.asarray(task.candidates.rank_score)[close]
     close = close[np.lexsort((-score, np.round(distance[close] / 4.0)))][:most]
-    # What needs a run is tried only where that takes no longer than somebody waits for an answer.
-    runs = result.seconds <= _TRIED / max(len(close), 1)
-    near = tuple(_near(task, int(c), float(distance[c]), ids, runs) for c in close)
+    budget = Budget(time.perf_counter() + _SECONDS, result.seconds)
+    near = tuple(_near(task, int(c), float(distance[c]), ids, budget) for c in close)
     reasons: tuple[Reason, ...] = ()
+    change: Change | None = None
     # What fails several limits is often a fragment of something else: the place itself is measured too.
     fragment = near and near[0].outcome == "failed" and sum(not c.passed for c in near[0].criteria) > 1
-    if not near or near[0].distance > 3.0 or fragment:
+    if not near or near[0].distance > _HERE or fragment:
         reasons = tuple(task.detector.probe(task, x, y))
-    return Explanation((x, y), _summary(near, reasons), near, reasons)
+        owner = _owner(result, reasons)
+        if owner:
+            text = f"what is seen around this place is the outline of finding {owner}"
+            reasons = (Reason("outline", 0.0, None, "", False, text, nothing=True),)
+        values = {name: value for reason in reasons for name, value in (reason.proposal or {}).items()}
+        if values:
+            change = change_at(task, values, (x, y), budget)
+    if change is not None:
+        reasons = tuple(replace(reason, nothing=False) for reason in reasons)
+    return Explanation((x, y), _summary(near, reasons), near, reasons, change)
+
+
+def _owner(result: Detection, reasons: Sequence[Reason]) -> int:
+    """The finding whose outline is what a probe saw, or 0."""
+    trace = next((reason.trace for reason in reasons if reason.trace is not None), None)
+    if trace is None or not len(trace) or not len(result.outlines.points):
+        return 0
+    from scipy.spatial import cKDTree  # here, since loading it takes time
+
+    reach = _NEAR_FOUND + 0.5 * float(np.median(np.hypot(*np.diff(result.outlines.points[:200], axis=0).T), axis=0))
+    far, which = cKDTree(result.outlines.points).query(trace, distance_upper_bound=reach)
+    along = np.isfinite(far)
+    if along.mean() <= _ALONG_FOUND:
+        return 0
+    rows = np.searchsorted(result.outlines.start, which[along], side="right") - 1
+    return int(result.findings["id"][np.bincount(rows).argmax()])
 
 
 def candidate_shapes(result: Detection, candidates: Sequence[int]) -> tuple[dict[str, Array], Outlines]:
@@ -121,15 +140,16 @@ def candidate_shapes(result: Detection, candidates: Sequence[int]) -> tuple[dict
     return finished.columns, finished.source_outlines(np.arange(len(chosen)), task.image)
 
 
-def _near(task: Task, candidate: int, distance: float, ids: Any, runs: bool) -> Near:
+def _near(task: Task, candidate: int, distance: float, ids: Any, budget: Budget) -> Near:
     judgement, columns = task.judgement, task.candidates.columns
     criteria = tuple(_criterion(task, limit, float(columns[limit.criterion][candidate])) for limit in judgement.limits)
     outcome = Outcome(int(judgement.outcome[candidate]))
     lost = int(judgement.lost_to[candidate])
     change: Change | None = None
     unchanged = ""
-    if outcome is Outcome.FAILED:
-        change, unchanged = _change(task, candidate, runs)
+    # Nothing is proposed for what is elsewhere.
+    if outcome is Outcome.FAILED and distance <= task.detector.here:
+        change, unchanged = change_for(task, candidate, budget)
     return Near(
         candidate=candidate,
         outcome=outcome.name.lower(),
@@ -141,6 +161,7 @@ def _near(task: Task, candidate: int, distance: float, ids: Any, runs: bool) -> 
         lost_to=int(ids[lost]) if lost >= 0 else 0,
         change=change,
         unchanged=unchanged,
+        is_background=outcome is Outcome.FAILED and task.detector.is_background(task, candidate),
     )
 
 
@@ -158,131 +179,8 @@ def _criterion(task: Task, limit: Limit, measured: float) -> Criterion:
     )  # fmt: skip
 
 
-def _change(task: Task, candidate: int, runs: bool) -> tuple[Change | None, str]:
-    """All limits that fail, loosened just enough, and tried; or None and why not. `runs`: whether another run may be made."""
-    values: dict[str, Any] = {}
-    for limit in task.judgement.limits:
-        measured = float(task.candidates.columns[limit.criterion][candidate])
-        if limit.passed(measured):
-            continue
-        label = task.detector.Parameters.declarations()[limit.parameter].label
-        if not np.isfinite(measured):
-            return None, f"what {label} limits cannot be measured here"
-        if limit.admits is not None:
-            values[limit.parameter] = limit.admits
-            continue
-        number = _admitting(task, limit, measured)
-        if number is None:
-            return None, f"no allowed value of {label} accepts it"
-        values[limit.parameter] = _with_end(task, limit, number, values)
-    if not values:
-        return None, ""
-    try:
-        changed = task.given.changed(task.detector.kind, **values)
-    except ParameterError as error:
-        return None, str(error)
-    alone = _is_judged_alone(task, changed, values)
-    if not alone and not runs:
-        return None, "only another run can tell what would accept it"
-    effect = (_effect if alone else _effect_of_run)(task, changed, candidate)
-    if effect is None:
-        return None, "with every failed limit loosened it is still not found"
-    gained, lost = effect
-    declared = task.detector.Parameters.declarations()
-    asked = ", ".join(
-        f"{declared[name].label} {declared[name].type.show(value)} {declared[name].unit}".rstrip()
-        for name, value in values.items()
-    )
-    others = len(gained) - 1
-    text = f"{asked}: accepts this" + (f" and {others} more" if others else " alone") + f", loses {len(lost) or 'none'}"
-    indices = (tuple(int(i) for i in gained), tuple(int(i) for i in lost))
-    return Change(values, len(gained), len(lost), *indices, text), ""
-
-
-def _is_judged_alone(task: Task, changed: Any, values: Mapping[str, Any]) -> bool:
-    """Whether the candidates stay what they are with the changed parameters."""
-    declared = task.detector.Parameters.declarations()
-    judged = all(declared[name].stage is Stage.JUDGE for name in values)
-    return judged and task.detector.floor(changed) == task.detector.floor(task.given)
-
-
-def _effect(task: Task, changed: Any, candidate: int) -> tuple[Sequence[int], Sequence[int]] | None:
-    """Candidates that would be gained and lost if the same ones were judged with changed parameters; None if this one still
-    fails."""
-    limits, candidates = task.detector.limits(task.settled(changed)), task.candidates
-    after = judge(candidates.columns, limits, candidates.rank_score, candidates.exclusions, task.parameters.keep)
-    gained, lost = gained_and_lost(task.judgement, after)
-    return (list(gained), list(lost)) if candidate in gained else None
-
-
-def _effect_of_run(task: Task, changed: Any, candidate: int) -> tuple[Sequence[int], Sequence[int]] | None:
-    """The same by a run with the changed parameters, for those that change the candidates. What is gained is given by the
-    candidates of now nearest to it."""
-    detector = task.detector
-    again = Task(detector, task.image, changed, Context(assets=task.context.assets), parameters=changed)
-    again = replace(again, gathered=detector.gather(again)).settled(changed)
-    columns = (*detector.all_columns(), *detector.criteria)
-    formed = detector.form(again).converted(columns, task.image)
-    limits = detector.limits(replace(again, candidates=formed))
-    found = judge(formed.columns, limits, formed.rank_score, formed.exclusions, again.parameters.keep).found
-    now, then = _spots(task.candidates.columns), _spots(formed.columns)[found]
-    if not len(then):
-        return None
-    nearest = [int(np.argmin(np.hypot(*(now - spot).T))) for spot in then]
-    close = [float(np.hypot(*(now[k] - spot))) <= _SAME for k, spot in zip(nearest, then, strict=True)]
-    kept = {k for k, near in zip(nearest, close, strict=True) if near}
-    if candidate not in kept:
-        return None
-    before = set(task.judgement.found.tolist())
-    return [k for k in nearest if k not in before], sorted(before - kept)
-
-
-def _spots(columns: Mapping[str, Any]) -> Any:
-    return np.stack([np.asarray(columns["x"], float), np.asarray(columns["y"], float)], axis=1)
-
-
-def _admitting(task: Task, limit: Limit, measured: float) -> Any:
-    """The parameter's value, rounded to few digits on the admitting side, that lets `measured` pass; None if none is allowed."""
-    declared = task.detector.Parameters.declarations()[limit.parameter]
-    try:
-        exact = declared.from_limit(measured)
-    except OverflowError:
-        return None
-    if not np.isfinite(exact):
-        return None
-    for digits in (2, 3, 5, 8, 15):
-        for nudge in (0.0, 1.0, -1.0):
-            rounded = float(f"{exact:.{digits}g}")
-            rounded += nudge * 10.0 ** (np.floor(np.log10(abs(exact))) - digits + 1) if exact else 0.0
-            rounded = float(f"{rounded:.{digits}g}")
-            try:
-                resolved = _limit_of(task, limit, rounded)
-            except (ParameterError, ValueError):
-                continue
-            close = abs(rounded - exact) <= 0.05 * abs(exact) + 1e-12
-            if close and limit.__class__("", "", limit.sense, resolved).passed(measured):
-                return rounded
-    return None
-
-
-def _limit_of(task: Task, limit: Limit, value: float) -> float:
-    """The limit's value if its parameter had another one. Raises `ParameterError`."""
-    changed = task.given.changed(task.detector.kind, **{limit.parameter: _with_end(task, limit, value)})
-    limits = task.detector.limits(task.settled(changed))
-    return next(l.value for l in limits if (l.parameter, l.end) == (limit.parameter, limit.end))
-
-
-def _with_end(task: Task, limit: Limit, value: float, values: Mapping[str, Any] | None = None) -> Any:
-    """The parameter's value with the limit set to a number: the number itself, or a range with that end. `values`: what has
-    been changed already."""
-    if limit.end < 0:
-        return value
-    before = (values or {}).get(limit.parameter) or getattr(task.given, limit.parameter) or (None, None)
-    return (value, before[1]) if limit.end == 0 else (before[0], value)
-
-
 def _summary(near: Sequence[Near], reasons: Sequence[Reason]) -> str:
-    if near and near[0].distance <= 3.0:
+    if near and near[0].distance <= _HERE:
         first = near[0]
         if first.outcome == "found":
             return f"finding {first.id} is here"
@@ -292,7 +190,13 @@ def _summary(near: Sequence[Near], reasons: Sequence[Reason]) -> str:
             return "a candidate is here, but more are found than the maximum count"
         failed = "; ".join(f"{c.label} {c.measured_text}, {c.sense} {c.limit_text}" for c in first.criteria if not c.passed)
         place = "".join(f". At the place itself: {r.text}" for r in reasons[:1])
+        if first.is_background:
+            return f"nothing is here that stands out: {failed}{place}"
         return f"a candidate is here, but fails: {failed}{place}"
+    if reasons and all(reason.nothing for reason in reasons):
+        return "nothing is here: " + "; ".join(r.text for r in reasons)
+    if reasons and all(reason.nothing for reason in reasons):
+        return "nothing is here: " + "; ".join(r.text for r in reasons)
     if reasons:
         return "no candidate is here: " + "; ".join(r.text for r in reasons)
     return "no candidate is here"

@@ -58,6 +58,28 @@ class Exclusions:
     measure: Floats
     most: float
 
+    def suppress(self, order: NDArray[np.int64], passed: NDArray[np.bool_]) -> tuple[NDArray[np.bool_], NDArray[np.int64]]:
+        """Which of those that `passed` are accepted, and for each of the others what suppressed it (-1)."""
+        return suppress(order, self.pairs[self.measure > self.most], passed)
+
+
+@dataclass(frozen=True)
+class OneOfEach:
+    """Candidates of one group exclude each other: of each group the best is found."""
+
+    parameter: str
+    group: NDArray[np.int64]
+
+    def suppress(self, order: NDArray[np.int64], passed: NDArray[np.bool_]) -> tuple[NDArray[np.bool_], NDArray[np.int64]]:
+        """Which of those that `passed` are accepted, and for each of the others what suppressed it (-1)."""
+        best_first = order[passed[order]]
+        _, first, which = np.unique(self.group[best_first], return_index=True, return_inverse=True)
+        best = best_first[first][which]
+        accepted, lost_to = np.zeros(len(passed), bool), np.full(len(passed), -1, np.int64)
+        accepted[best] = True
+        lost_to[best_first] = np.where(best == best_first, -1, best)
+        return accepted, lost_to
+
 
 @dataclass(frozen=True)
 class Judgement:
@@ -82,7 +104,7 @@ def judge(
     columns: Mapping[str, NDArray[Any]],
     limits: Sequence[Limit],
     rank_score: NDArray[Any],
-    exclusions: Exclusions | None = None,
+    exclusions: Exclusions | OneOfEach | None = None,
     keep: int | None = None,
 ) -> Judgement:
     """Judge all candidates. `rank_score`: bigger ranks higher, ties by place in the table."""
@@ -102,9 +124,8 @@ def judge(
     outcome = np.where(passed, Outcome.FOUND, Outcome.FAILED).astype(np.int8)
     # One number for all where nothing is suppressed.
     lost_to = np.broadcast_to(np.int64(-1), count)
-    if exclusions is not None and len(exclusions.pairs):
-        active = exclusions.measure > exclusions.most
-        accepted, lost_to = suppress(order, exclusions.pairs[active], passed)
+    if exclusions is not None:
+        accepted, lost_to = exclusions.suppress(order, passed)
         outcome[passed & ~accepted] = Outcome.SUPPRESSED
     if keep is not None:
         surplus = order[outcome[order] == Outcome.FOUND][keep:]

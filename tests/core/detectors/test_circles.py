@@ -298,7 +298,7 @@ class BadInput(unittest.TestCase):
             found = engine.detect("circles", Image.from_array(pixels), {})
             self.assertEqual(len(found.findings), 0)
         self.assertIn(
-            "too faint",
+            "nothing is here",
             explain(engine.detect("circles", Image.from_array(np.zeros((80, 90), np.uint8)), {}), (40.0, 40.0)).summary,
         )
 

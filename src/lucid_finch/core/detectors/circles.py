@@ -21,11 +21,13 @@ from lucid_finch.core.detectors.shared.round_shapes import (
     BEYOND,
     COVERAGE_FLOOR,
     LEAST,
+    ON_RIM,
     POLARITIES,
     Gathered,
     RoundParameters,
     RoundShapes,
     VisibleShape,
+    edge_reasons,
     left_out,
     most_shapes,
     reasons_of,
@@ -113,7 +115,8 @@ class Circles(RoundShapes):
         """From the rim or, inside, from the centre, whichever is nearer."""
         c = task.candidates.columns
         centre = np.hypot(c["x"] - x, c["y"] - y)
-        return np.minimum(np.abs(centre - c["radius"]), 0.25 * centre)
+        rim = np.abs(centre - c["radius"])
+        return np.where(centre <= c["radius"], np.minimum(rim, 0.25 * centre), rim)
 
     def evidence(self, task: Task) -> list[EvidenceMap]:
         gathered: Gathered = task.gathered
@@ -153,10 +156,15 @@ class Circles(RoundShapes):
         image, frame = task.image, task.image.frame
         u, v = (float(w) for w in frame.from_source(x, y))
         seen = rim_profile(image.pixels, image.mask, u, v, 0.5 * min(image.width, image.height), task.parameters.sigma)
+        # Whoever points at an edge asks about that edge.
+        off = abs(math.hypot(seen.x - u, seen.y - v) - seen.radius) if seen is not None else 0.0
+        if (seen is None or off > ON_RIM) and (reasons := edge_reasons(task, x, y, "circle")):
+            return reasons
         if seen is None:
-            text = "too faint: no rim of any radius is above the noise around this place"
-            return [Reason("gradient", 0.0, None, SLOPE, False, text)]
+            text = "no rim of any radius is above the noise around this place"
+            return [Reason("gradient", 0.0, None, SLOPE, False, text, nothing=True)]
         centre = frame.to_source(seen.x, seen.y)
         at = f"{{inside}} inside a rim of radius {seen.radius * frame.scale:.1f} px around ({centre[0]:.0f}, {centre[1]:.0f})"
-        shape = VisibleShape((seen.radius, seen.radius), seen.sign, seen.slope, seen.coverage, at)
+        trace = np.stack(frame.to_source(*seen.trace()), axis=1)
+        shape = VisibleShape((seen.radius, seen.radius), seen.sign, seen.slope, seen.coverage, at, trace)
         return reasons_of(shape, task, "radius", "too uneven to be a circle")

@@ -422,6 +422,8 @@ class Contours(Detector):
         size = np.maximum(np.maximum(c["width"], c["height"]), 1.0)
         return np.asarray(np.hypot(c["x"] - x, c["y"] - y) * np.minimum(1.0, 2.5 * self.near / (2.5 * self.near + size)))
 
+    here = 12.0
+
     def probe(self, task: Task, x: float, y: float) -> list[Reason]:
         if reasons := self.outside(task, x, y):
             return reasons
@@ -436,9 +438,9 @@ class Contours(Detector):
         inside = bool(gathered.binary[row, column])
         text = f"the grey level here, {value:.1f}, is {side} the threshold of {level:.1f}, and the foreground is {wanted}: "
         text += "it belongs to the foreground" if inside else "it belongs to the background"
-        change: tuple[str, Any] | None = None
+        change: dict[str, Any] | None = None
         if not inside and value != level:
-            change = ("foreground", "dark" if gathered.level.bright else "bright")
+            change = {"foreground": "dark" if gathered.level.bright else "bright"}
         return [Reason("threshold", value, level, "grey", inside, text, change)]
 
 

@@ -18,7 +18,7 @@ from lucid_finch.core.detection import EvidenceMap, Overlay
 from lucid_finch.core.detector import Candidates, Detector, DetectorParameters, Example, Finished, Reason, Task
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.image import Image
-from lucid_finch.core.judging import Exclusions, Outcome
+from lucid_finch.core.judging import OneOfEach, Outcome
 from lucid_finch.core.numerics.fitting import robust_fits
 from lucid_finch.core.numerics.profiles.scan_lines import ScanLines, find_extrema, sample_scans, slope_kernel, slopes
 from lucid_finch.core.parameter_types.references import Reference
@@ -201,13 +201,10 @@ class EdgeScan(Detector):
 
     def settle(self, task: Task) -> EdgeScanParameters:
         given: EdgeScanParameters = task.parameters
-        gathered: Gathered = task.gathered
-        # Also above the slope of a single step of one grey level: shading is no boundary.
-        step = 1.2 * task.image.quantum * float(np.abs(gathered.weights).sum()) / 2
         strength = given.strength_min
         return given.model_copy(
             update={
-                "strength_min": max(_CLEAR * gathered.spread, step, 1e-6 * task.image.span) if strength is None else strength,
+                "strength_min": _clear_slope(task) if strength is None else strength,
                 "fit": given.fit or ("circle" if isinstance(given.region, Annulus) else "line"),
                 "average": max(1, round(given.spacing)) if given.average is None else given.average,
             }
@@ -227,10 +224,7 @@ class EdgeScan(Detector):
             "x_std": std[:, 0], "y_std": std[:, 1], "lead": _leads(scan, strength),
             "clear": strength / max(gathered.spread, 1e-12),
         }  # fmt: skip
-        exclusions = None
-        if parameters.pick != "all":
-            pairs = _pairs_within(scan)
-            exclusions = Exclusions("pick", pairs, np.ones(len(pairs)), 0.5)
+        exclusions = OneOfEach("pick", scan) if parameters.pick != "all" else None
         return Candidates(columns, rank_score, 4.0 * task.image.frame.scale, exclusions, in_source=True)
 
     def measured(self, task: Task) -> dict[str, Any]:
@@ -351,8 +345,20 @@ class EdgeScan(Detector):
         enough = measured >= limit
         text = f"the steepest slope of scan {n + 1} within 3 px is {measured:.2f} {_SLOPE}"
         text += "; it is no extremum, or of the other polarity" if enough else f", the minimum is {limit:.2f}"
-        change = None if enough or measured <= 0 else ("strength_min", float(f"{0.98 * measured:.3g}"))
-        return [Reason("slope", measured, limit, _SLOPE, enough, text, change)]
+        nothing = not enough and measured < _clear_slope(task)
+        change = None if enough or nothing else {"strength_min": float(f"{0.98 * measured:.3g}")}
+        return [Reason("slope", measured, limit, _SLOPE, enough, text, change, nothing)]
+
+    def is_background(self, task: Task, candidate: int) -> bool:
+        strength = float(task.candidates.columns["strength"][candidate])
+        return strength < min(_clear_slope(task), float(task.parameters.strength_min))
+
+
+def _clear_slope(task: Task) -> float:
+    """The slope from which an extremum stands out, grey levels per px of the source: neither noise nor shading, whose steps are
+    of one grey level."""
+    step = 1.2 * task.image.quantum * float(np.abs(task.gathered.weights).sum()) / 2
+    return max(_CLEAR * task.gathered.spread, step, 1e-6 * task.image.span)
 
 
 def _arrows(gathered: Gathered) -> list[Array]:
@@ -467,15 +473,6 @@ def _typical(values: NDArray[np.float32]) -> float:
     """Standard deviation of values around zero, most of which are noise; 0 if there are none."""
     sizes = np.abs(values[np.isfinite(values)])
     return float(np.median(sizes)) / 0.6745 if len(sizes) else 0.0
-
-
-def _pairs_within(scan: NDArray[np.int64]) -> NDArray[np.int64]:
-    """All pairs of candidates of one scan; `scan` ascends."""
-    end = np.searchsorted(scan, scan, side="right")
-    later = end - np.arange(len(scan)) - 1
-    first = np.repeat(np.arange(len(scan)), later)
-    begun = np.cumsum(later) - later
-    return np.stack([first, first + 1 + np.arange(later.sum()) - np.repeat(begun, later)], axis=1)
 
 
 def _leads(scan: NDArray[np.int64], strength: NDArray[np.float64]) -> NDArray[np.bool_]:

@@ -19,7 +19,7 @@ from pydantic import model_validator
 from lucid_finch.core.detection import EvidenceMap, Outlines
 from lucid_finch.core.detector import Candidates, Detector, DetectorParameters, Finished, Reason, Task
 from lucid_finch.core.detectors.shared.declarations import FALSE_ALARMS_COLUMN, false_alarms_parameter, sigma_parameter
-from lucid_finch.core.detectors.shared.edge_features import SLOPE, GradientMaps, measured_points
+from lucid_finch.core.detectors.shared.edge_features import ABOVE_NOISE, SLOPE, GradientMaps, measured_points
 from lucid_finch.core.numerics.edges import chain_significance
 from lucid_finch.core.numerics.edges.background import Background
 from lucid_finch.core.numerics.edges.chains import Chains, chain_medians
@@ -223,6 +223,7 @@ class Edges(Detector):
         near = maps.strongest_near(x, y)
         reasons = self.outside(task, x, y, len(maps.kernels[0]) // 2)
         enough = near.measured >= near.limit
+        noise = chain_significance.Z_LOW * float(maps.background.typical) / task.image.frame.scale
         text = f"the strongest gradient within {near.reach} px is {near.measured:.2f} {SLOPE}, at ({near.x:.0f}, {near.y:.0f}); "
         if enough:
             text += "it is no maximum along its own direction: it belongs to the flank of an edge nearby"
@@ -230,8 +231,11 @@ class Edges(Detector):
             text += f"the low threshold is {near.limit:.2f}"
             if task.parameters.low is None:
                 text += f", {chain_significance.Z_LOW:g} times the background here"
-        change = None if enough or near.measured <= 0 else ("low", float(f"{0.98 * near.measured:.3g}"))
-        return [*reasons, Reason("gradient", near.measured, near.limit, SLOPE, enough, text, change)]
+        # With automatic thresholds, which are lower here, its significance decides.
+        nothing = not enough and near.measured < ABOVE_NOISE * noise
+        given = {name: None for name in ("low", "high") if getattr(task.parameters, name) is not None}
+        change = given if given and not enough and near.measured >= noise else None
+        return [*reasons, Reason("gradient", near.measured, near.limit, SLOPE, enough, text, change, nothing)]
 
 
 def _own_low(task: Task) -> float | None:

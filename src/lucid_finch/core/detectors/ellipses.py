@@ -22,11 +22,13 @@ from lucid_finch.core.detectors.shared.round_shapes import (
     BEYOND,
     COVERAGE_FLOOR,
     LEAST,
+    ON_RIM,
     POLARITIES,
     Gathered,
     RoundParameters,
     RoundShapes,
     VisibleShape,
+    edge_reasons,
     left_out,
     most_shapes,
     reasons_of,
@@ -164,7 +166,8 @@ class Ellipses(RoundShapes):
         p, q = (u * cos + v * sin) / c["semi_major"], (v * cos - u * sin) / c["semi_minor"]
         g = np.hypot(p, q)
         rim = np.abs(g - 1) * g / np.maximum(np.hypot(p / c["semi_major"], q / c["semi_minor"]), 1e-9)
-        return np.minimum(np.where(g > 0.05, rim, c["semi_minor"]), 0.25 * np.hypot(u, v))
+        rim = np.where(g > 0.05, rim, c["semi_minor"])
+        return np.where(g <= 1, np.minimum(rim, 0.25 * np.hypot(u, v)), rim)
 
     def evidence(self, task: Task) -> list[EvidenceMap]:
         gathered: Gathered = task.gathered
@@ -220,9 +223,12 @@ class Ellipses(RoundShapes):
             return reasons
         u, v = (float(w) for w in task.image.frame.from_source(x, y))
         shape = _visible_around(task, u, v)
+        on_rim = shape is not None and np.hypot(*(shape.trace - (x, y)).T).min() <= ON_RIM * task.image.frame.scale
+        if not on_rim and (reasons := edge_reasons(task, x, y, "ellipse")):
+            return reasons
         if shape is None:
-            text = "too faint: no arcs that make an ellipse are above the noise around this place"
-            return [Reason("gradient", 0.0, None, SLOPE, False, text)]
+            text = "no arcs that make an ellipse are above the noise around this place"
+            return [Reason("gradient", 0.0, None, SLOPE, False, text, nothing=True)]
         return reasons_of(shape, task, "axis", "too uneven or too flat to be an ellipse")
 
 
@@ -230,6 +236,8 @@ _SHOWN = 40
 """Votes of one arc that are drawn at most."""
 _WINDOW = 400
 """px: half the side of what is searched around a place when asked why."""
+_MOST_AROUND = 400
+"""Ellipses that are fitted when asked why."""
 _FAINT = 0.5
 """Share of the usual gradient limit that is searched when asked why."""
 
@@ -241,12 +249,20 @@ def _members(arcs: Arcs) -> NDArray[np.int64]:
 
 
 def _fitted(
-    image: Image, oriented: OrientedPoints, axis: tuple[float, float], flattest: float, coverage: float
+    image: Image,
+    oriented: OrientedPoints,
+    axis: tuple[float, float],
+    flattest: float,
+    coverage: float,
+    around: tuple[float, float] | None = None,
 ) -> tuple[NDArray[np.int64], _Begun, Rims]:
-    """Ellipses through the reliable points, which these are, and what the ellipses were fitted from."""
+    """Ellipses through the reliable points, which these are, and what the ellipses were fitted from; `around`: only such as a
+    place lies in."""
     p, chains, most = oriented.points, oriented.chains, most_shapes(image)
     arcs = cut_arcs(chains.order, chains.start, p.x, p.y, oriented.nx, oriented.ny, oriented.clear, most + 1000)
     seeds = pair_arcs(arcs, axis, flattest, 0.75 * coverage, most)
+    if around is not None:
+        seeds = seeds.around(*around, _MOST_AROUND)
     which = oriented.reliable()
     x, y, nx, ny = (a[which] for a in (p.x, p.y, oriented.nx, oriented.ny))
     filed = filed_points(x, y, nx, ny, oriented.chain_of[which], oriented.along[which], (image.width, image.height))
@@ -264,7 +280,7 @@ def _visible_around(task: Task, x: float, y: float) -> VisibleShape | None:
     crop = Image.from_array(pixels, copy=False)
     limit = 2.4 * float(gathered.oriented.background.typical)
     oriented = oriented_points(crop, None, task.parameters.sigma, Context(), floor=_FAINT * limit)
-    which, _, rims = _fitted(crop, oriented, (3.0, float(reach)), 0.1, 0.1)
+    which, _, rims = _fitted(crop, oriented, (3.0, float(reach)), 0.1, 0.1, (x - left, y - top))
     c = rims.columns
     u, v = x - left - c["x"], y - top - c["y"]
     cos, sin = np.cos(c["turn"]), np.sin(c["turn"])
@@ -281,4 +297,6 @@ def _visible_around(task: Task, x: float, y: float) -> VisibleShape | None:
     scale = image.frame.scale
     text = f"{{inside}} inside a rim with semi-axes {a * scale:.1f} and {b * scale:.1f} px around this place"
     slope = float(np.median(oriented.points.strength[points]))
-    return VisibleShape((b, a), float(c["sign"][k]), slope, float(c["coverage"][k]), text)
+    at = left + oriented.points.x[points].astype(float), top + oriented.points.y[points].astype(float)
+    trace = np.stack(image.frame.to_source(*at), axis=1)
+    return VisibleShape((b, a), float(c["sign"][k]), slope, float(c["coverage"][k]), text, trace)

@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 from lucid_finch.core.detection import EvidenceMap, MapLinks, Outlines, Votes
 from lucid_finch.core.detector import Candidates, Detector, DetectorParameters, Example, Finished, Reason, Task
 from lucid_finch.core.detectors.shared.declarations import FALSE_ALARMS_COLUMN, false_alarms_parameter, sigma_parameter
-from lucid_finch.core.detectors.shared.edge_features import SLOPE, GradientMaps, OrientedPoints, oriented_points
+from lucid_finch.core.detectors.shared.edge_features import ABOVE_NOISE, SLOPE, GradientMaps, OrientedPoints, oriented_points
 from lucid_finch.core.image import Image
 from lucid_finch.core.judging import Exclusions
 from lucid_finch.core.numerics.edges.edge_points import EdgePoints
@@ -292,9 +292,10 @@ class Lines(Detector):
         near = np.flatnonzero(np.hypot(points.x - u, points.y - v) <= 6.0)
         strongest = GradientMaps(task.image, points, oriented.background, task.parameters.sigma).strongest_near(x, y)
         if strongest.measured < strongest.limit or len(near) < 5:
-            text = f"too faint: the strongest gradient within {strongest.reach} px is {strongest.measured:.2f} {SLOPE}, "
+            text = f"the strongest gradient within {strongest.reach} px is {strongest.measured:.2f} {SLOPE}, "
             text += f"points need {strongest.limit:.2f} here, and neighbours"
-            return [Reason("gradient", strongest.measured, strongest.limit, SLOPE, False, text)]
+            nothing = strongest.measured < ABOVE_NOISE * strongest.limit
+            return [Reason("gradient", strongest.measured, strongest.limit, SLOPE, False, text, nothing=nothing)]
         # Whether neighbours share a direction shows if anything straight is here.
         c, s = oriented.nx[near], oriented.ny[near]
         agree = abs(complex(np.mean((c + 1j * s) ** 2)))

@@ -40,5 +40,5 @@ class Asking(QObject):
             return
         pane = self.panes.frames[self.panes.active].pane
         place = pane.mapTo(self.over, pane.from_source(x, y).toPoint())
-        self.card.show_answer(explanation, place.x(), place.y(), found.labels)
+        self.card.show_answer(explanation, place.x(), place.y())
         self.answered.emit()

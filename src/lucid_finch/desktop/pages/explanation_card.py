@@ -2,26 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-
 from PySide6.QtCore import QEvent, Qt, Signal
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
-from lucid_finch.core.explaining import Change, Explanation, Near
+from lucid_finch.core.explaining import Explanation, Near
+from lucid_finch.core.proposing import Change
 from lucid_finch.desktop.toolkit.guard import guarded
 from lucid_finch.desktop.toolkit.theme import current_theme
 
 WIDTH = 350
-
-
-def _in_words(value: object, unit: str) -> str:
-    """A value of a parameter with its unit."""
-    if value is None:
-        return "open"
-    if isinstance(value, Sequence) and not isinstance(value, str):
-        return " … ".join("open" if end is None else f"{end:g}" for end in value) + f" {unit}".rstrip()
-    return f"{value:g} {unit}".rstrip() if isinstance(value, (int, float)) else str(value)
 
 
 class ExplanationCard(QFrame):
@@ -47,8 +37,8 @@ class ExplanationCard(QFrame):
         self._changes: dict[QPushButton, Change] = {}
         self.hide()
 
-    def show_answer(self, answer: Explanation, near_x: int, near_y: int, labels: Mapping[str, str]) -> None:
-        """Beside a place of the parent; `labels` are those of the parameters."""
+    def show_answer(self, answer: Explanation, near_x: int, near_y: int) -> None:
+        """Beside a place of the parent."""
         self.explanation = answer
         self._changes.clear()
         if self._content is not None:
@@ -76,12 +66,8 @@ class ExplanationCard(QFrame):
         layout.addWidget(summary)
         for near in answer.candidates[:2]:
             self._add_candidate(layout, near)
-        for reason in answer.reasons:
-            if reason.change is not None:
-                name, value = reason.change
-                text = self.tr("Set {} to {}").format(labels.get(name, name), _in_words(value, reason.unit))
-                button = self._button(text, {name: value})
-                layout.addWidget(button)
+        if answer.change is not None:
+            layout.addWidget(self._change_button(answer.change))
         self._layout.addWidget(self._content)
         self._content.show()
         self.adjustSize()
@@ -114,15 +100,18 @@ class ExplanationCard(QFrame):
             grid.addWidget(verdict, row, 3)
         layout.addLayout(grid)
         if near.change is not None:
-            button = self._button(near.change.text, near.change.values)
-            button.installEventFilter(self)
-            self._changes[button] = near.change
-            layout.addWidget(button)
+            layout.addWidget(self._change_button(near.change))
         elif near.unchanged:
             why = QLabel(near.unchanged[0].upper() + near.unchanged[1:] + ".")
             why.setObjectName("quiet")
             why.setWordWrap(True)
             layout.addWidget(why)
+
+    def _change_button(self, change: Change) -> QPushButton:
+        button = self._button(change.text, change.values)
+        button.installEventFilter(self)
+        self._changes[button] = change
+        return button
 
     def _button(self, text: str, values: dict[str, object]) -> QPushButton:
         button = QPushButton()

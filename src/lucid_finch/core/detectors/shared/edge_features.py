@@ -114,6 +114,10 @@ def oriented_points(
     return context.shared(f"oriented {sigma!r} {where} {floor!r}", make)
 
 
+ABOVE_NOISE = 1.75
+"""The strongest of some dozens of gradients of noise stays below so many times the limit of a single one."""
+
+
 @dataclass(frozen=True)
 class Strongest:
     """The strongest gradient near a place and the low threshold there, grey levels per px of the source."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cache
 from typing import Any, ClassVar, Literal
 
@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from lucid_finch.core.detection import EvidenceMap, MapLinks, Outlines, Votes
 from lucid_finch.core.detector import Candidates, Detector, DetectorParameters, Finished, Reason, Task
 from lucid_finch.core.detectors.shared.declarations import false_alarms_parameter, sigma_parameter
-from lucid_finch.core.detectors.shared.edge_features import SLOPE, GradientMaps, OrientedPoints
+from lucid_finch.core.detectors.shared.edge_features import ABOVE_NOISE, SLOPE, GradientMaps, OrientedPoints
 from lucid_finch.core.image import Image
 from lucid_finch.core.judging import Exclusions, Limit
 from lucid_finch.core.numerics.edges.edge_points import EdgePoints
@@ -322,6 +322,8 @@ class VisibleShape:
     coverage: float
     text: str
     """In words, with `{inside}` where darker or brighter goes."""
+    trace: Array
+    """(n, 2), source: places on its rim."""
 
 
 def reasons_of(shape: VisibleShape, task: Task, size: str, uneven: str) -> list[Reason]:
@@ -337,24 +339,41 @@ def reasons_of(shape: VisibleShape, task: Task, size: str, uneven: str) -> list[
     if least < low or most > high:
         wide = (min(low, 0.95 * least), max(high, 1.05 * most))
         text = f"{size} outside the range: it is {at}; the range is {low:g} to {high:g} px"
-        wider = (size, tuple(float(f"{v:.3g}") for v in wide))
+        wider = {size: tuple(float(f"{v:.3g}") for v in wide)}
         measured, limit_size = (most, high) if most > high else (least, low)
-        reasons.append(Reason(size, measured, limit_size, "px", False, text, wider))
+        reasons.append(Reason(size, measured, limit_size, "px", False, text, wider, trace=shape.trace))
     asked = parameters.polarity
     if asked != "either" and POLARITIES.index(asked) != int(shape.sign < 0):
         text = f"wrong polarity: it is {at}, and only {asked} ones are accepted"
-        reasons.append(Reason("polarity", float(shape.sign), None, "", False, text, ("polarity", "either")))
+        reasons.append(Reason("polarity", float(shape.sign), None, "", False, text, {"polarity": "either"}, trace=shape.trace))
     if slope < limit:
         text = f"too faint: it is {at}, where the gradient is {slope:.2f} {SLOPE}; points need {limit:.2f}"
-        reasons.append(Reason("gradient", slope, limit, SLOPE, False, text))
+        reasons.append(Reason("gradient", slope, limit, SLOPE, False, text, trace=shape.trace))
     needed = parameters.coverage_min
     if shape.coverage < needed:
         text = f"coverage too low: it is {at}, of which {100 * shape.coverage:.0f} % is visible"
-        change = ("coverage_min", float(f"{0.95 * shape.coverage:.2g}"))
-        reasons.append(Reason("coverage", shape.coverage, needed, "", False, text, change))
+        change = {"coverage_min": float(f"{0.95 * shape.coverage:.2g}")}
+        reasons.append(Reason("coverage", shape.coverage, needed, "", False, text, change, trace=shape.trace))
+    if slope < limit and shape.coverage < 0.5:
+        # Some faint arcs make an oval around any place.
+        return [replace(reason, nothing=True, proposal=None) for reason in reasons]
     if not reasons:
-        reasons.append(Reason("rim", shape.coverage, None, "", False, f"it is {at}, but {uneven}"))
+        reasons.append(Reason("rim", shape.coverage, None, "", False, f"it is {at}, but {uneven}", trace=shape.trace))
     return reasons
+
+
+ON_RIM = 4.0
+"""px: a place at most so far from a rim is on it."""
+
+
+def edge_reasons(task: Task, x: float, y: float, shape: str) -> list[Reason]:
+    """Where a clear edge runs through a place of the source: that no shape was fitted along it."""
+    oriented: OrientedPoints = task.gathered.oriented
+    strongest = GradientMaps(task.image, oriented.points, oriented.background, task.parameters.sigma).strongest_near(x, y, 2)
+    if strongest.measured < ABOVE_NOISE * strongest.limit:
+        return []
+    text = f"an edge of {strongest.measured:.2f} {SLOPE} is here, but no {shape} fits along it: straight, uneven or too short"
+    return [Reason("rim", strongest.measured, strongest.limit, SLOPE, False, text)]
 
 
 def _small_need_more(given: Any, sized_by: str) -> bool:

@@ -514,6 +514,13 @@ class Seeds:
     dropped: int = 0
     """Less promising ones that were left out, since there were more than asked for."""
 
+    def around(self, x: float, y: float, most: int) -> Seeds:
+        """The most promising ones that a place lies in, or just outside of."""
+        cx, cy, a, b, turn = self.shape.T
+        u, v, cos, sin = x - cx, y - cy, np.cos(turn), np.sin(turn)
+        rows = np.flatnonzero(np.hypot((u * cos + v * sin) / a, (v * cos - u * sin) / b) <= 1.3)[:most]
+        return Seeds(self.shape[rows], self.sign[rows], self.merit[rows], self.arcs[rows])
+
 
 def pair_arcs(arcs: Arcs, axis: tuple[float, float], flattest: float, seen: float, most: int) -> Seeds:
     """Ellipses whose semi-axes lie in `axis` (px) with a ratio of at least `flattest`, of whose rim the arcs are `seen`."""

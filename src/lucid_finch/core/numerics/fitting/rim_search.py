@@ -27,6 +27,13 @@ class SeenRim:
     slope: float
     """Mean gradient across the rim where it is seen, grey levels per px."""
     coverage: float
+    visible: NDArray[np.bool_]
+    """By direction from the centre: where it is seen."""
+
+    def trace(self) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """Places on the rim where it is seen."""
+        turns = np.linspace(0, 2 * np.pi, len(self.visible) + 1)[:-1][self.visible]
+        return self.x + self.radius * np.cos(turns), self.y + self.radius * np.sin(turns)
 
 
 def rim_profile(
@@ -70,4 +77,4 @@ def rim_profile(
     # Neighbouring rays see nearly the same: their mean shows where the rim is visible.
     rays = np.convolve(np.tile(sign * best_slope, 3), np.full(5, 0.2), "same")[_RAYS : 2 * _RAYS]
     there = rays > 0.5 * np.quantile(rays, 0.9)
-    return SeenRim(best[1], best[2], best[3], sign, float((sign * best_slope)[there].mean()), float(there.mean()))
+    return SeenRim(best[1], best[2], best[3], sign, float((sign * best_slope)[there].mean()), float(there.mean()), there)

@@ -1,0 +1,269 @@
+"""Proposes changes of parameters that would admit what was rejected; every one is tried before it is shown."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from lucid_finch.core.detector import Context, Task
+from lucid_finch.core.errors import Cancelled, ParameterError
+from lucid_finch.core.judging import Limit, Outcome, gained_and_lost, judge
+from lucid_finch.core.numerics.runtime.threads import cancellable
+from lucid_finch.core.parameter_types.base import AUTO
+from lucid_finch.core.parameters import Declaration, Stage
+
+_SAME = 1.5
+"""px between findings of two runs that count as the same."""
+
+
+@dataclass(frozen=True)
+class Change:
+    """The smallest change of parameters that would admit something, and what else it does."""
+
+    values: dict[str, Any]
+    """New values by parameter."""
+    gains: int
+    """Findings that there would be and are not now, the one asked for included."""
+    loses: int
+    gained: tuple[int, ...]
+    """Numbers of those candidates of now that would be found, for showing them; what has none now is missing."""
+    lost: tuple[int, ...]
+    text: str
+
+
+@dataclass(frozen=True)
+class Budget:
+    """Until when changes may be tried, and how long a run takes."""
+
+    until: float
+    run: float
+    """Seconds of a whole run."""
+
+    @property
+    def allows_run(self) -> bool:
+        return time.perf_counter() + self.run <= self.until
+
+    def is_over(self) -> bool:
+        return time.perf_counter() > self.until
+
+
+@dataclass(frozen=True)
+class _Effect:
+    """What another run would find."""
+
+    gains: int
+    loses: int
+    gained: tuple[int, ...]
+    lost: tuple[int, ...]
+
+
+def change_for(task: Task, candidate: int, budget: Budget) -> tuple[Change | None, str]:
+    """The smallest change that admits a candidate that failed; or None and why not."""
+    if task.detector.is_background(task, candidate):
+        return None, "it does not stand out from the background"
+    values, why = _loosened(task, candidate)
+    if not values:
+        return None, why
+    try:
+        changed = task.given.changed(task.detector.kind, **values)
+        if _is_judged_alone(task, changed, values):
+            effect = _effect(task, changed, candidate)
+        else:
+            spot = _spots(task.candidates.columns)[candidate]
+            after = _run(task, changed, budget)
+            effect = _effect_of_run(task, after, lambda new: np.hypot(*(_spots(after.candidates.columns)[new] - spot).T) <= _SAME)
+    except _TooLong:
+        return None, _NOT_TRIED
+    except ParameterError as error:
+        return None, str(error)
+    if effect is None:
+        return None, "with every failed limit loosened it is still not found"
+    return _change(task, values, effect), ""
+
+
+def change_at(task: Task, values: Mapping[str, Any], at: tuple[float, float], budget: Budget) -> Change | None:
+    """A change of parameters if it makes something be found at a place where nothing was, limits that it then fails loosened
+    as well; None if it does not, or if it takes too long to find out."""
+    detector, tried = task.detector, dict(values)
+    try:
+        for _ in range(2):
+            changed = task.given.changed(detector.kind, **tried)
+            after = _run(task, changed, budget)
+            far = detector.distances(after, *at)
+            effect = _effect_of_run(task, after, lambda new: far[new] <= detector.here)  # noqa: B023
+            if effect is not None:
+                return _change(task, tried, effect)
+            here = np.flatnonzero((far <= detector.here) & (after.judgement.outcome == Outcome.FAILED))
+            if not len(here):
+                return None
+            best = int(here[np.argmax(np.asarray(after.candidates.rank_score)[here])])
+            if detector.expected_by_chance(after, best) is not None or detector.is_background(after, best):
+                return None
+            tried |= _loosened(after, best)[0]
+    except (_TooLong, ParameterError):
+        pass
+    return None
+
+
+_NOT_TRIED = "only another run can tell what would accept it"
+
+
+class _TooLong(Exception):
+    """A run does not fit into the budget."""
+
+
+def _loosened(task: Task, candidate: int) -> tuple[dict[str, Any], str]:
+    """All limits that a candidate fails, loosened just enough; or nothing and why."""
+    values: dict[str, Any] = {}
+    for limit in task.judgement.limits:
+        measured = float(task.candidates.columns[limit.criterion][candidate])
+        if limit.passed(measured):
+            continue
+        label = task.detector.Parameters.declarations()[limit.parameter].label
+        if not np.isfinite(measured):
+            return {}, f"what {label} limits cannot be measured here"
+        if limit.admits is not None:
+            values[limit.parameter] = limit.admits
+            continue
+        number = _admitting(task, limit, measured)
+        if number is None:
+            return {}, f"no allowed value of {label} accepts it"
+        values[limit.parameter] = _with_end(task, limit, number, values)
+    return values, ""
+
+
+def _change(task: Task, values: Mapping[str, Any], effect: _Effect) -> Change:
+    declared = task.detector.Parameters.declarations()
+    asked = ", ".join(f"{declared[name].label} {_shown(declared[name], value)}" for name, value in values.items())
+    others = effect.gains - 1
+    text = f"{asked}: accepts this" + (f" and {others} more" if others else " alone") + f", loses {effect.loses or 'none'}"
+    return Change(dict(values), effect.gains, effect.loses, effect.gained, effect.lost, text)
+
+
+def _shown(declared: Declaration, value: Any) -> str:
+    return AUTO if value is None else f"{declared.type.show(value)} {declared.unit}".rstrip()
+
+
+def _is_judged_alone(task: Task, changed: Any, values: Mapping[str, Any]) -> bool:
+    """Whether the candidates stay what they are with the changed parameters."""
+    return _stays(task, changed, values, (Stage.JUDGE,))
+
+
+def _stays(task: Task, changed: Any, values: Iterable[str], stages: tuple[Stage, ...]) -> bool:
+    """Whether the change concerns only these stages."""
+    declared = task.detector.Parameters.declarations()
+    only = all(declared[name].stage in stages for name in values)
+    return only and task.detector.floor(changed) == task.detector.floor(task.given)
+
+
+def _effect(task: Task, changed: Any, candidate: int) -> _Effect | None:
+    """What is found of the same candidates, judged with changed parameters; None if this one still fails."""
+    limits, candidates = task.detector.limits(task.settled(changed)), task.candidates
+    after = judge(candidates.columns, limits, candidates.rank_score, candidates.exclusions, task.parameters.keep)
+    gained, lost = (tuple(int(i) for i in some) for some in gained_and_lost(task.judgement, after))
+    return _Effect(len(gained), len(lost), gained, lost) if candidate in gained else None
+
+
+def _run(task: Task, changed: Any, budget: Budget) -> Task:
+    """The task with changed parameters, judged. Raises `_TooLong`, `ParameterError`."""
+    if not budget.allows_run:
+        raise _TooLong
+    detector = task.detector
+    before, after = task.given.plain(), changed.plain()
+    names = [name for name, value in after.items() if value != before[name]]
+    again = Task(detector, task.image, changed, Context(budget.is_over, assets=task.context.assets), parameters=changed)
+    try:
+        with cancellable(budget.is_over):
+            kept = _stays(task, changed, names, (Stage.FORM, Stage.JUDGE))
+            again = replace(again, gathered=task.gathered if kept else detector.gather(again)).settled(changed)
+            columns = (*detector.all_columns(), *detector.criteria)
+            formed = detector.form(again).converted(columns, task.image)
+    except Cancelled:
+        raise _TooLong from None
+    again = replace(again, candidates=formed)
+    limits = detector.limits(again)
+    judged = judge(formed.columns, limits, formed.rank_score, formed.exclusions, again.parameters.keep)
+    return replace(again, judgement=judged)
+
+
+def _effect_of_run(task: Task, after: Task, is_wanted: Callable[[NDArray[np.int64]], NDArray[np.bool_]]) -> _Effect | None:
+    """What another run finds against what is found now; None if none of the new candidates is the wanted one."""
+    found = np.asarray(after.judgement.found)
+    before = np.asarray(task.judgement.found)
+    now, then = _spots(task.candidates.columns), _spots(after.candidates.columns)
+    new, lost = _unmatched(now[before], then[found])
+    if not is_wanted(found[new]).any():
+        return None
+    gained = _nearest(now, then[found[new]])
+    return _Effect(len(new), len(lost), tuple(dict.fromkeys(gained[gained >= 0].tolist())), tuple(before[lost].tolist()))
+
+
+def _spots(columns: Mapping[str, Any]) -> Any:
+    return np.stack([np.asarray(columns["x"], float), np.asarray(columns["y"], float)], axis=1)
+
+
+def _nearest(among: Any, spots: Any) -> NDArray[np.int64]:
+    """For each spot the number of the nearest of others at its place, or -1."""
+    from scipy.spatial import cKDTree  # here, since loading it takes time
+
+    if not len(among) or not len(spots):
+        return np.full(len(spots), -1)
+    far, which = cKDTree(among).query(spots, distance_upper_bound=_SAME)
+    return np.where(np.isfinite(far), which, -1)
+
+
+def _unmatched(before: Any, after: Any) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Numbers of the later findings without an earlier one at their place, and of the earlier ones without a later one: two
+    belong together where each is the nearest of the other."""
+    to_after, to_before = _nearest(after, before), _nearest(before, after)
+    mutual = np.zeros(len(after), bool)
+    here = np.flatnonzero(to_before >= 0)
+    mutual[here] = to_after[to_before[here]] == here
+    lost = np.ones(len(before), bool)
+    lost[to_before[mutual]] = False
+    return np.flatnonzero(~mutual), np.flatnonzero(lost)
+
+
+def _admitting(task: Task, limit: Limit, measured: float) -> Any:
+    """The parameter's value, rounded to few digits on the admitting side, that lets `measured` pass; None if none is allowed."""
+    declared = task.detector.Parameters.declarations()[limit.parameter]
+    try:
+        exact = declared.from_limit(measured)
+    except OverflowError:
+        return None
+    if not np.isfinite(exact):
+        return None
+    for digits in (2, 3, 5, 8, 15):
+        for nudge in (0.0, 1.0, -1.0):
+            rounded = float(f"{exact:.{digits}g}")
+            rounded += nudge * 10.0 ** (np.floor(np.log10(abs(exact))) - digits + 1) if exact else 0.0
+            rounded = float(f"{rounded:.{digits}g}")
+            try:
+                resolved = _limit_of(task, limit, rounded)
+            except (ParameterError, ValueError):
+                continue
+            close = abs(rounded - exact) <= 0.05 * abs(exact) + 1e-12
+            if close and limit.__class__("", "", limit.sense, resolved).passed(measured):
+                return rounded
+    return None
+
+
+def _limit_of(task: Task, limit: Limit, value: float) -> float:
+    """The limit's value if its parameter had another one. Raises `ParameterError`."""
+    changed = task.given.changed(task.detector.kind, **{limit.parameter: _with_end(task, limit, value)})
+    limits = task.detector.limits(task.settled(changed))
+    return next(l.value for l in limits if (l.parameter, l.end) == (limit.parameter, limit.end))
+
+
+def _with_end(task: Task, limit: Limit, value: float, values: Mapping[str, Any] | None = None) -> Any:
+    """The parameter's value with the limit set to a number: the number itself, or a range with that end. `values`: what has
+    been changed already."""
+    if limit.end < 0:
+        return value
+    before = (values or {}).get(limit.parameter) or getattr(task.given, limit.parameter) or (None, None)
+    return (value, before[1]) if limit.end == 0 else (before[0], value)
