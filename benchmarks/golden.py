@@ -68,12 +68,8 @@ def pictures() -> Iterator[tuple[str, lf.Image]]:
 
 def flat(prefix: str, table: Any) -> Iterator[tuple[str, Any]]:
     """Columns of a table; texts spelled out."""
-    names = table.names
-    for column in table:
-        values = np.asarray(table[column])
-        if column in names:
-            values = np.array(names[column])[values.astype(int)] if len(values) else np.empty(0, "U1")
-        yield f"{prefix}/{column}", values
+    for column in table.columns:
+        yield f"{prefix}/{column}", table[column]
 
 
 def results() -> dict[str, Any]:

@@ -474,10 +474,16 @@ def _worth_keeping(
 def _nearest_around(around: NDArray[np.int64], stands: NDArray[np.bool_]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
     """The nearest accepted entry around each (-1 if there is none), and their number; `around` is the next one out, or -1."""
     up = around.copy()
-    while (climbs := (up >= 0) & ~stands[up]).any():
+    for _ in range(len(around)):
+        climbs = (up >= 0) & ~stands[up]
+        if not climbs.any():
+            break
         up = np.where(climbs, around[up], up)
     depth, out = np.zeros(len(up), np.int64), up
-    while (further := out >= 0).any():
+    for _ in range(len(around)):
+        further = out >= 0
+        if not further.any():
+            break
         depth += further
         out = np.where(further, up[out], -1)
     return up, depth

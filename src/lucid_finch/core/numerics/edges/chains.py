@@ -29,7 +29,9 @@ _TOO_BAD = np.uint64(int(np.float32(1e8).view(np.uint32)) << 32)
 
 @helper
 def _root(parent, i):  # type: ignore[no-untyped-def]
-    while parent[i] != i:
+    for _ in range(parent.size):
+        if parent[i] == i:
+            break
         parent[i] = parent[parent[i]]
         i = parent[i]
     return i
@@ -189,7 +191,7 @@ def _trace(ahead, behind, order, chain_of, chain_start, closed):  # type: ignore
             chain_start[chains] = filled
             closed[chains] = False
             p = start
-            while p >= 0:
+            while p >= 0 and filled < ahead.size:
                 chain_of[p] = chains
                 order[filled] = p
                 filled += 1
@@ -201,7 +203,7 @@ def _trace(ahead, behind, order, chain_of, chain_start, closed):  # type: ignore
                 chain_start[chains] = filled
                 closed[chains] = True
                 p = start
-                while chain_of[p] < 0:
+                while chain_of[p] < 0 and filled < ahead.size:
                     chain_of[p] = chains
                     order[filled] = p
                     filled += 1

@@ -185,14 +185,14 @@ def _median_band(codes, rows, columns, size, top, bottom, out):  # type: ignore[
                     fine[come] += 1
                     coarse[come >> 8] += 1
                     below += int((come >> 8) < block) - int((gone >> 8) < block)
-            while below > half:
+            while below > half and block > 0:
                 block -= 1
                 below -= coarse[block]
-            while below + coarse[block] <= half:
+            while below + coarse[block] <= half and block + 1 < coarse.size:
                 below += coarse[block]
                 block += 1
             code, count = block * 256, below
-            while count + fine[code] <= half:
+            while count + fine[code] <= half and code + 1 < fine.size:
                 count += fine[code]
                 code += 1
             out[y - top, x] = code

@@ -335,7 +335,9 @@ def _cut(chain, start, output):  # type: ignore[no-untyped-def]
                 stack[top, 0], stack[top, 1] = from_place, cuts[k] + 1
                 top += 1
                 from_place = cuts[k]
-        while top > 0:
+        for _ in range(2 * n):
+            if top == 0:
+                break
             top -= 1
             a, b = stack[top, 0], stack[top, 1]
             count = b - a

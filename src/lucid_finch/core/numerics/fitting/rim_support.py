@@ -89,7 +89,7 @@ def _count_leaving(place, state, mark):  # type: ignore[no-untyped-def]
     left = 0
     for step in (-1, 1):
         at = place + step
-        while at >= 0 and (state[at] == 4 * mark + BESIDE or state[at] == 4 * mark + AWAY):
+        while 0 <= at < state.size and (state[at] == 4 * mark + BESIDE or state[at] == 4 * mark + AWAY):
             left += state[at] == 4 * mark + AWAY
             state[at] = 0
             at += step

@@ -39,6 +39,8 @@ MOST_PIECES = 256
 _AROUND = 8.0
 """px around a line within which points are looked up for it while it moves."""
 _FALL = 0.72
+_MOST_ROUNDS = 200
+"""Thresholds that the votes are looked through with: more than bring any number of votes below one."""
 _STANDING_OUT = 5.0
 """Standard deviations by which a cell must have more votes than most."""
 
@@ -459,7 +461,9 @@ def _keep_stretches(voters, chosen, count, theta, area, search, cover, pieces): 
     if gain <= 0.0:
         return 0, chance
     j = parts
-    while j > 0:
+    for _ in range(parts):
+        if j <= 0:
+            break
         if pieces.back[j] == j:
             j -= 1
             continue
@@ -621,7 +625,9 @@ def trace_lines(
     lowest = usual + max(_STANDING_OUT * (often - usual) / 1.28, 2.0 * fewest)
     threshold = float(votes.max(initial=0))
     cancelled = cancelled_here()
-    while n and output.made[0] < most:
+    for _ in range(_MOST_ROUNDS if n else 0):
+        if output.made[0] >= most:
+            break
         if cancelled is not None and cancelled():
             raise Cancelled()
         threshold = max(threshold * _FALL, lowest)

@@ -145,7 +145,9 @@ def _join_pieces(pieces, parts, chance, search, begins, ends):  # type: ignore[n
             max(search.cost - search.slack, 1.0), pieces.score, pieces.back,
         )  # fmt: skip
         j = parts
-        while j > 0:
+        for _ in range(parts):
+            if j <= 0:
+                break
             if pieces.back[j] == j:
                 j -= 1
                 continue

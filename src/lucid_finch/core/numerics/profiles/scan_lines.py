@@ -127,9 +127,9 @@ def _find_extrema(slope, least, scan, at, values):  # type: ignore[no-untyped-de
 def find_extrema(slope: Values, least: float) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.float64]]:
     """Scan, sample, and sizes before, at and after (n, 3) of every local extremum of the slope of at least `least`."""
     room = max(1024, 12 * len(slope))
-    while True:
-        scan, at, values = np.empty(room, np.int64), np.empty(room, np.int64), np.empty((room, 3))
+    scan, at, values = np.empty(room, np.int64), np.empty(room, np.int64), np.empty((room, 3))
+    found = _find_extrema(slope, np.float32(least), scan, at, values)
+    if found > room:
+        scan, at, values = np.empty(found, np.int64), np.empty(found, np.int64), np.empty((found, 3))
         found = _find_extrema(slope, np.float32(least), scan, at, values)
-        if found <= room:
-            return scan[:found], at[:found], values[:found]
-        room = found
+    return scan[:found], at[:found], values[:found]

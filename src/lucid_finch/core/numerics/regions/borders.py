@@ -154,7 +154,7 @@ def _walk(place, first, following, shift, width, top, bottom, border, begin, aro
                 # Of two borders side by side one lies in the other if they are of different kinds, else both in a third one.
                 around[found] = around[other] if (begin[other] ^ origin) & 1 == 0 else other
             f = np.int32(origin)
-            while True:
+            for _ in range(following.size):
                 border[f] = found
                 g = following[np.uint64(f)]
                 if codes_out:
@@ -236,7 +236,10 @@ class Borders:
         row_of = np.full(len(self) + 1, -1, np.int32)
         row_of[chosen] = np.arange(len(chosen))
         around = self.around.copy()
-        while (climbs := (around >= 0) & (row_of[around] < 0)).any():
+        for _ in range(len(self)):
+            climbs = (around >= 0) & (row_of[around] < 0)
+            if not climbs.any():
+                break
             around = np.where(climbs, self.around[around], around)
         return Borders(codes, start, self.hole[chosen], row_of[around[chosen]], self.width)
 

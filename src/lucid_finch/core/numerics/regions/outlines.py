@@ -191,7 +191,9 @@ def _simplify(x, y, tolerance, keep):  # type: ignore[no-untyped-def]
     depth = 1
     keep[0] = True
     keep[n - 1] = True
-    while depth > 0:
+    for _ in range(2 * n + 1):
+        if depth == 0:
+            break
         depth -= 1
         a, b = stack[depth, 0], stack[depth, 1]
         dx, dy = x[b] - x[a], y[b] - y[a]

@@ -63,7 +63,10 @@ def _resampled(x, y, count, out):  # type: ignore[no-untyped-def]
         left = math.hypot(x[j] - x[i], y[j] - y[i])
         length = left
         at = 0.0
-        while left > 1e-12:
+        # Every part ends where its place along the outline ends: there are no more parts than places.
+        for _ in range(2 * count + 4):
+            if not left > 1e-12:
+                break
             k = int(gone / step)
             if k >= count:
                 k = count - 1
