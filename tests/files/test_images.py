@@ -5,17 +5,22 @@ from __future__ import annotations
 import io
 import os
 import struct
+import subprocess
+import sys
 import tempfile
 import unittest
 import zlib
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
+import imagecodecs
 import numpy as np
 import tifffile
 from PIL import Image as Pillow
 
 from lucid_finch.core.errors import FileError, ParameterError
+from lucid_finch.core.image import Image
 from lucid_finch.files import images
 from lucid_finch.files.images import page_count, read_image
 
@@ -237,3 +242,80 @@ class Refusing(InFolder):
     def test_every_ending_has_a_reader(self) -> None:
         self.assertIn(".png", images.ENDINGS)
         self.assertTrue(all(e == e.lower() for e in images.ENDINGS))
+
+
+def _noisy() -> Image:
+    y, x = np.mgrid[:240, :320]
+    return Image.from_array(
+        (100 + 80 * np.sin(x / 30) * np.cos(y / 20) + RANDOM.normal(0, 3, x.shape)).clip(1, 255).astype(np.uint8)
+    )
+
+
+class Whole(InFolder):
+    """What is read as it is stored, or in part, or not at all."""
+
+    def test_colour_of_16_bits(self) -> None:
+        random = np.random.default_rng(1)
+        for channels in (2, 3, 4):
+            pixels = random.integers(0, 65536, (30, 40, channels)).astype(np.uint16)
+            if channels != 3:
+                pixels[..., -1] = 65535
+                pixels[3:5, 6:9, -1] = 0
+            self.path("deep.png").write_bytes(imagecodecs.png_encode(pixels))
+            image = read_image(self.path("deep.png"))
+            colours = pixels[..., :3] if channels > 2 else pixels[..., 0]
+            np.testing.assert_array_equal(image.pixels, colours)
+            self.assertEqual(image.white, 65535.0)
+            self.assertEqual(0 if image.mask is None else int((~image.mask).sum()), 0 if channels == 3 else 6)
+
+    def test_a_jpeg_that_is_cut_short(self) -> None:
+        whole = _noisy()
+        Pillow.fromarray(whole.pixels).save(self.path("whole.jpg"), quality=90)
+        data = self.path("whole.jpg").read_bytes()
+        expected = read_image(self.path("whole.jpg")).pixels
+        self.path("part.jpg").write_bytes(data[: len(data) * 6 // 10])
+        part = read_image(self.path("part.jpg"))
+        assert part.mask is not None
+        rows = int(part.mask.all(axis=1).sum())
+        self.assertTrue(0.3 * whole.height < rows < 0.8 * whole.height, rows)
+        np.testing.assert_array_equal(part.pixels[:rows], expected[:rows])
+        self.assertIn(f"{rows} of {whole.height} rows", " ".join(part.notes))
+        self.path("none.jpg").write_bytes(data[:700])
+        with self.assertRaisesRegex(FileError, "damaged or cut short"):
+            read_image(self.path("none.jpg"))
+
+    def test_more_compressed_tiffs(self) -> None:
+        pixels = _noisy().pixels
+        for compression in ("lzw", "deflate", "packbits", "zstd", "jpeg"):
+            tifffile.imwrite(self.path("c.tif"), pixels, compression=compression)
+            read = read_image(self.path("c.tif")).pixels.astype(int)
+            self.assertLess(np.abs(read - pixels).mean(), 3.0 if compression == "jpeg" else 1e-9, compression)
+
+    def test_what_takes_too_much_memory_is_refused_before_it_is_unpacked(self) -> None:
+        Pillow.new("RGBA", (3000, 2000), (9, 90, 90, 255)).save(self.path("large.png"))
+        palette = Pillow.new("P", (3000, 2000), 1)
+        palette.putpalette([9, 9, 9] * 256)
+        palette.save(self.path("palette.tif"))
+        np.save(self.path("large.npy"), np.zeros((2000, 3000)))
+        with mock.patch("lucid_finch.files.images.MOST_MEMORY", 20_000_000):
+            for name in ("large.png", "palette.tif", "large.npy"):
+                with self.assertRaisesRegex(FileError, "3000 x 2000 pixels and takes 0.* GB to read; more than 0.02 GB"):
+                    read_image(self.path(name))
+
+    def test_reading_takes_little_more_than_the_picture(self) -> None:
+        """Peak of a process of its own, bytes a pixel."""
+        Pillow.new("RGB", (4000, 3000), (9, 90, 90)).save(self.path("rgb.png"))
+        palette = Pillow.new("P", (4000, 3000), 1)
+        palette.putpalette([9, 9, 9] * 256)
+        palette.save(self.path("palette.tif"))
+        program = (
+            "import sys, lucid_finch as lf, PIL.Image, tifffile\n"
+            "lf.Image\n"
+            "def peak(): return next(int(l.split()[1]) for l in open('/proc/self/status') if l.startswith('VmHWM'))\n"
+            "open('/proc/self/clear_refs', 'w').write('5')\n"
+            "before = peak(); lf.read_image(sys.argv[1]); print((peak() - before) * 1024 / 12e6)"
+        )
+        for name, most in (("rgb.png", 9.0), ("palette.tif", 7.0)):
+            command = [sys.executable, "-c", program, str(self.path(name))]
+            said = subprocess.run(command, capture_output=True, text=True, check=True)
+            self.assertLess(float(said.stdout), most, name)

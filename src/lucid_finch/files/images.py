@@ -9,8 +9,10 @@ import re
 import shutil
 import struct
 import tempfile
+import threading
 import warnings
 from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -21,6 +23,11 @@ from lucid_finch.core.image import Image
 
 MOST_PIXELS = 500_000_000
 """Larger pictures are refused before they are unpacked."""
+
+MOST_MEMORY = 2_000_000_000
+"""Bytes that may be taken while a picture is unpacked."""
+_STRIP = 256
+"""Rows that are copied at a time."""
 
 READ = "PNG, JPEG, WebP, BMP, GIF, TIFF, PGM/PPM, NPY, CSV"
 ENDINGS = (".png", ".jpg", ".jpeg", ".webp", ".bmp", ".gif", ".tif", ".tiff", ".pgm", ".ppm", ".pnm", ".npy", ".csv")
@@ -83,15 +90,16 @@ def _read(file: Path, name: str, page: int, significant_bits: int | None, value_
             pages = _PAGES[reader](file)
         if page >= pages:
             raise FileError(file, f"has {pages} picture{'s' * (pages > 1)}; there is no page {page} (they count from 0)")
-        array, bits, notes = reader(file, page)
+        loaded = reader(file, page)
     except FileError:
         raise
     except MemoryError as error:
         raise FileError(file, "does not fit into memory") from error
     except Exception as error:  # whatever a damaged file makes a decoder raise
         raise FileError(file, f"is damaged or cut short: {_first_line(error)}") from error
+    array, notes = loaded.array, loaded.notes
     try:
-        bits = bits if significant_bits is None else significant_bits
+        bits = loaded.bits if significant_bits is None else significant_bits
         if array.dtype.kind == "f" or (array.dtype.itemsize == 1 and reader is not _read_pnm):
             bits = significant_bits
         if bits is not None and array.dtype.kind in "iu" and bits > 8 * array.dtype.itemsize:
@@ -99,8 +107,8 @@ def _read(file: Path, name: str, page: int, significant_bits: int | None, value_
             bits = None
             notes.append(f"significant_bits = {significant_bits} does not apply to {8 * array.dtype.itemsize} bits")
         return Image.from_array(
-            array, significant_bits=bits, value_range=value_range, name=name, notes=tuple(notes), page=page, pages=pages,
-            copy=False,
+            array, significant_bits=bits, value_range=value_range, mask=loaded.mask, name=name, notes=tuple(notes), page=page,
+            pages=pages, copy=False,
         )  # fmt: skip
     except ParameterError as error:
         if error.parameter == "image":
@@ -138,7 +146,19 @@ def page_count(path: str | Path) -> int:
 _NUMBERS = re.compile(rb"[0-9.,;eE+\-\snaN]+")
 """How a table of numbers begins."""
 
-Loaded = tuple[Any, int | None, list[str]]
+
+@dataclass
+class Loaded:
+    """Pixels as a file has them."""
+
+    array: Any
+    bits: int | None = None
+    """Significant bits, where the file says so."""
+    notes: list[str] = field(default_factory=list)
+    mask: Any = None
+    """Valid pixels; None: all that the array's alpha does not hide."""
+
+
 Reader = Callable[[Path, int], Loaded]
 
 
@@ -157,9 +177,17 @@ def _reader(file: Path, head: bytes) -> Reader:
     raise FileError(file, f"is no picture that Lucid Finch reads ({READ})")
 
 
-def _allow(width: int, height: int, file: Path) -> None:
+def _allow(width: int, height: int, file: Path, bytes_each: float = 1.0) -> None:
+    """Refuses what is too large before it is unpacked; `bytes_each`: what a pixel takes while it is read."""
     if width * height > MOST_PIXELS:
         raise FileError(file, f"has {width} x {height} pixels; more than {MOST_PIXELS // 1_000_000} million are refused")
+    if width * height * bytes_each > MOST_MEMORY:
+        needed = f"takes {width * height * bytes_each / 1e9:.2g} GB to read; more than {MOST_MEMORY / 1e9:g} GB are refused"
+        raise FileError(file, f"has {width} x {height} pixels and {needed}")
+
+
+_BYTES_EACH = {"1": 2, "L": 2, "LA": 6, "P": 8, "PA": 9, "I;16": 4, "I": 8, "F": 8}
+"""Bytes that a pixel takes in the decoder, which pads colour to four, and in the array; 9 for all others."""
 
 
 def _read_with_pillow(file: Path, number: int) -> Loaded:
@@ -167,39 +195,101 @@ def _read_with_pillow(file: Path, number: int) -> Loaded:
 
     PIL.Image.MAX_IMAGE_PIXELS = None  # our own check below refuses what is too large, with a message of ours
     notes: list[str] = []
+    with file.open("rb") as stream:
+        start = stream.read(4)
+    bits, depth = _png_bits(file) if start == b"\x89PNG" else (None, 8)
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
         with PIL.Image.open(file) as opened:
             picture: PIL.Image.Image = opened
-            _allow(*picture.size, file)
+            _allow(*picture.size, file, _BYTES_EACH.get(picture.mode, 9))
             orientation = int(picture.getexif().get(0x0112, 1)) if opened.format in ("JPEG", "WEBP", "PNG", "MPO") else 1
-            if number:
-                picture.seek(number)
-            mode = picture.mode
-            if mode in ("P", "PA"):
-                picture = picture.convert("RGBA" if "transparency" in picture.info or mode == "PA" else "RGB")
-            elif mode == "1":
-                picture = picture.convert("L")
-            elif mode in ("CMYK", "YCbCr", "LAB", "HSV"):
-                notes.append(f"converted from {mode} to RGB")
-                picture = picture.convert("RGB")
-            elif mode in ("L", "RGB") and "transparency" in picture.info:
-                picture = picture.convert("LA" if mode == "L" else "RGBA")
-            array = np.asarray(picture)
+            if depth == 16 and picture.mode in ("RGB", "RGBA", "LA"):
+                _allow(*picture.size, file, 14)
+                array, mask = _deep_png(file), None
+            else:
+                if number:
+                    picture.seek(number)
+                mask = _load(picture, notes)
+                array = _array_of(picture, notes)
     if array.dtype.kind in "iu" and array.dtype.itemsize > 2:
         array = array.astype(np.uint16) if array.size and array.min() >= 0 and array.max() < 65536 else array
     array = array.astype(array.dtype.newbyteorder("="), copy=False)
-    bits = None
-    with file.open("rb") as stream:
-        start = stream.read(4)
-    if start == b"\x89PNG":
-        bits, depth = _png_bits(file)
-        if depth == 16 and array.dtype == np.uint8:
-            notes.append("16-bit colour was read with 8 bits a channel")
     if orientation in _ORIENTED:
         array = _ORIENTED[orientation](array)
+        mask = _ORIENTED[orientation](mask) if mask is not None else None
         notes.append("turned upright as its EXIF orientation says")
-    return array, bits, notes
+    return Loaded(array, bits, notes, mask)
+
+
+_truncated = threading.Lock()
+_LARGEST_BLOCK = 16
+"""Rows that are coded together in a JPEG, at most."""
+
+
+def _load(picture: Any, notes: list[str]) -> Any:
+    """Decode a picture; of a JPEG that is cut short, what there is. Returns the mask of valid pixels, None for all."""
+    from PIL import ImageFile
+
+    if picture.format != "JPEG":
+        picture.load()
+        return None
+    try:
+        picture.load()
+        return None
+    except OSError as error:
+        # A setting of the whole module: what is cut short is read by one thread at a time.
+        with _truncated:
+            ImageFile.LOAD_TRUNCATED_IMAGES = True
+            try:
+                picture.load()
+            finally:
+                ImageFile.LOAD_TRUNCATED_IMAGES = False
+        # What is missing is filled with one grey; the blocks of the last row that is there may be incomplete.
+        pixels = np.asarray(picture).reshape(picture.height, picture.width, -1)
+        there = np.flatnonzero((pixels != pixels[-1, -1]).any(axis=(1, 2)))
+        rows = (int(there[-1]) // _LARGEST_BLOCK) * _LARGEST_BLOCK if len(there) else 0
+        if not rows:
+            raise error
+    notes.append(f"the file is cut short: {rows} of {picture.height} rows could be read; the others are not valid")
+    mask = np.zeros((picture.height, picture.width), bool)
+    mask[:rows] = True
+    return mask
+
+
+def _deep_png(file: Path) -> Any:
+    """Colour, or grey with alpha, of 16 bits a channel, which the other library reduces to 8."""
+    import imagecodecs
+
+    return imagecodecs.png_decode(file.read_bytes())
+
+
+def _array_of(picture: Any, notes: list[str]) -> Any:
+    """A decoded picture as an array, strip by strip: never the whole of it twice."""
+    mode = picture.mode
+    wanted = mode
+    if mode in ("P", "PA"):
+        wanted = "RGBA" if "transparency" in picture.info or mode == "PA" else "RGB"
+    elif mode == "1":
+        wanted = "L"
+    elif mode in ("CMYK", "YCbCr", "LAB", "HSV"):
+        notes.append(f"converted from {mode} to RGB")
+        wanted = "RGB"
+    elif mode in ("L", "RGB") and "transparency" in picture.info:
+        wanted = "LA" if mode == "L" else "RGBA"
+    width, height = picture.size
+    out: Any = None
+    for top in range(0, height, _STRIP):
+        strip = picture.crop((0, top, width, min(top + _STRIP, height)))
+        if wanted != mode:
+            # The colour that stands for transparent is not carried over by cutting.
+            strip.info = dict(picture.info)
+            strip = strip.convert(wanted)
+        part = np.asarray(strip)
+        if out is None:
+            out = np.empty((height, *part.shape[1:]), part.dtype)
+        out[top : top + _STRIP] = part
+    return out
 
 
 def _png_bits(file: Path) -> tuple[int | None, int]:
@@ -247,8 +337,9 @@ def _read_tiff(file: Path, number: int) -> Loaded:
         if not tiff.pages:
             raise FileError(file, "holds no picture")
         page: Any = tiff.pages[number]
-        _allow(page.imagewidth, page.imagelength, file)
         colours = tifffile.PHOTOMETRIC
+        each = 4 if page.photometric == colours.PALETTE else 2 * page.samplesperpixel * max(page.bitspersample, 8) / 8
+        _allow(page.imagewidth, page.imagelength, file, each)
         if page.photometric not in (colours.MINISBLACK, colours.MINISWHITE, colours.RGB, colours.PALETTE):
             return _tiff_by_pillow(file, number, page, f"stores colour as {page.photometric.name}")
         try:
@@ -259,7 +350,11 @@ def _read_tiff(file: Path, number: int) -> Loaded:
             return _tiff_by_pillow(file, number, page, f"is compressed by {page.compression.name}")
         axes = page.axes
         if page.photometric == tifffile.PHOTOMETRIC.PALETTE and page.colormap is not None:
-            array = (page.colormap.T[array] >> 8).astype(np.uint8)
+            table, codes = (page.colormap >> 8).astype(np.uint8), array
+            array = np.empty((*codes.shape, 3), np.uint8)
+            for channel in range(3):
+                array[..., channel] = table[channel][codes]
+            del codes
         elif axes.startswith("S") and array.ndim == 3:
             array = np.moveaxis(array, 0, -1)
         if page.photometric == tifffile.PHOTOMETRIC.MINISWHITE:
@@ -275,7 +370,7 @@ def _read_tiff(file: Path, number: int) -> Loaded:
             notes.append("turned upright as its orientation tag says")
     if array.ndim > 3:
         raise FileError(file, f"has an array of shape {array.shape}, which is no single picture")
-    return array.astype(array.dtype.newbyteorder("="), copy=False), bits, notes
+    return Loaded(array.astype(array.dtype.newbyteorder("="), copy=False), bits, notes)
 
 
 def _tiff_by_pillow(file: Path, number: int, page: Any, why: str) -> Loaded:
@@ -295,7 +390,7 @@ def _tiff_by_pillow(file: Path, number: int, page: Any, why: str) -> Loaded:
         raise
     except (OSError, ValueError, KeyError) as error:
         raise FileError(file, what) from error
-    return np.asarray(rgb), None, [f"{picture.mode} converted to RGB"]
+    return Loaded(np.array(rgb), None, [f"{picture.mode} converted to RGB"])
 
 
 def _read_pnm(file: Path, number: int) -> Loaded:
@@ -334,17 +429,20 @@ def _read_pnm(file: Path, number: int) -> Loaded:
         raise ValueError(f"a value of {int(flat.max())} is above the stated maximum of {most}")
     array = flat.astype(np.uint16 if most > 255 else np.uint8).reshape(height, width, channels)
     notes = [] if (most + 1).bit_count() == 1 else [f"the stated maximum is {most}"]
-    return (array[..., 0] if channels == 1 else array), most.bit_length() if most != 255 else None, notes
+    return Loaded(array[..., 0] if channels == 1 else array, most.bit_length() if most != 255 else None, notes)
 
 
 def _read_npy(file: Path, number: int) -> Loaded:
     array = np.load(file, mmap_mode="r", allow_pickle=False)
     if array.ndim >= 2:
-        _allow(array.shape[1], array.shape[0], file)
-    return np.array(array), None, []
+        channels = array.shape[2] if array.ndim == 3 else 1
+        _allow(array.shape[1], array.shape[0], file, channels * (array.dtype.itemsize + 4))
+    return Loaded(array.astype(np.float32) if array.dtype == np.float64 else np.array(array))
 
 
 def _read_csv(file: Path, number: int) -> Loaded:
+    # A cell has two characters at least, and takes many bytes until it is a number.
+    _allow(file.stat().st_size // 2, 1, file, 60)
     text = file.read_text(encoding="utf-8-sig")
     try:
         dialect = csv.Sniffer().sniff(text[:4096], delimiters=",;\t ")
@@ -364,8 +462,8 @@ def _read_csv(file: Path, number: int) -> Loaded:
     array = np.array([[cell.strip() or "nan" for cell in row] for row in rows], dtype=np.float64)
     whole = np.isfinite(array).all() and (array == np.round(array)).all() and array.min() >= 0 and array.max() < 65536
     if whole:
-        return array.astype(np.uint8 if array.max() < 256 else np.uint16), None, []
-    return array.astype(np.float32), None, []
+        return Loaded(array.astype(np.uint8 if array.max() < 256 else np.uint16))
+    return Loaded(array.astype(np.float32))
 
 
 _PAGES: dict[Reader, Callable[[Path], int]] = {_read_with_pillow: _pillow_pages, _read_tiff: _tiff_pages}
