@@ -11,7 +11,7 @@ from numpy.typing import ArrayLike
 from lucid_finch.core.detection import Detection, EvidenceMap
 from lucid_finch.core.detectors import detector_of
 from lucid_finch.core.documentation import described
-from lucid_finch.core.errors import Cancelled, FileError, ParameterError
+from lucid_finch.core.errors import Cancelled, FileError, ParameterError, within_memory
 from lucid_finch.core.execution.engine import Engine, Run
 from lucid_finch.core.explaining import Explanation, explain
 from lucid_finch.core.image import Frame, Image
@@ -102,7 +102,7 @@ def _reported(name: str, progress: Progress | None, cancelled: Cancel | None, wo
         progress(0, 1, name)
     if cancelled is not None and cancelled():
         raise Cancelled()
-    with cancellable(cancelled):
+    with cancellable(cancelled), within_memory(name):
         result = work()
     if progress is not None:
         progress(1, 1, name)

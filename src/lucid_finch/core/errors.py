@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import difflib
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
 
 
 class ParameterError(ValueError):
@@ -25,6 +26,15 @@ class FileError(OSError):
 
 class Cancelled(Exception):
     """Work was given up because somebody asked for it; nothing was changed."""
+
+
+@contextmanager
+def within_memory(what: str) -> Iterator[None]:
+    """Turns a lack of memory within it into a `ParameterError` that says what was too large."""
+    try:
+        yield
+    except MemoryError as error:
+        raise ParameterError(f"{what}: does not fit into memory" + (f" ({error})" if str(error) else "")) from error
 
 
 def nearest(name: str, known: Iterable[str]) -> str:

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from lucid_finch.core.errors import ParameterError
+from lucid_finch.core.errors import ParameterError, within_memory
 from lucid_finch.core.outer import provided
 
 Pixels = NDArray[Any]
@@ -149,6 +149,21 @@ class Image:
         The array is copied; with `copy` False it may be used as it is and must not be changed afterwards. Raises
         `ParameterError`.
         """
+        with within_memory("image"):
+            return Image._made(array, significant_bits, value_range, mask, name, notes, page, pages, copy)
+
+    @staticmethod
+    def _made(
+        array: ArrayLike,
+        significant_bits: int | None,
+        value_range: tuple[float, float] | None,
+        mask: ArrayLike | None,
+        name: str,
+        notes: tuple[str, ...],
+        page: int,
+        pages: int,
+        copy: bool,
+    ) -> Image:
         given_array = np.asarray(array)
         pixels, valid = _split_alpha(given_array)
         if isinstance(array, np.ma.MaskedArray):

@@ -331,7 +331,7 @@ class Recipe(_Part):
         """From JSON text. Raises `ParameterError`."""
         try:
             data = json.loads(text)
-        except (ValueError, RecursionError) as error:
+        except (ValueError, RecursionError, MemoryError) as error:
             raise ParameterError(f"{what}: is not valid JSON ({error})") from None
         if not isinstance(data, dict):
             raise ParameterError(f"{what}: is no recipe of Lucid Finch (the outermost part is no object)")

@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 from lucid_finch.core.detection import Detection, EvidenceMap, Outlines
 from lucid_finch.core.detector import Context, DetectorParameters, Finished, Task
 from lucid_finch.core.detectors import detector_of
-from lucid_finch.core.errors import Cancelled, ParameterError, nearest
+from lucid_finch.core.errors import Cancelled, ParameterError, nearest, within_memory
 from lucid_finch.core.execution.cache import Cache
 from lucid_finch.core.execution.combining import Combined, combine
 from lucid_finch.core.execution.plan import Plan, PlannedDetector, PlannedStep
@@ -143,7 +143,7 @@ class Engine:
                 raise Cancelled()
             try:
                 after = step.key_after(key)
-                with cancellable(cancelled):
+                with cancellable(cancelled), within_memory(f"{step.step.name} on {image.width} x {image.height} pixels"):
                     image = self.cache.get(after, lambda: step.run(image))  # noqa: B023
                 key = after
             except ParameterError as error:
@@ -152,6 +152,12 @@ class Engine:
         return image, key
 
     def _detect(
+        self, planned: PlannedDetector, image: Image, key: Hashable, cancelled: Cancel | None, assets: Mapping[str, Any]
+    ) -> Detection:
+        with within_memory(f"{planned.name} on {image.width} x {image.height} pixels"):
+            return self._detected(planned, image, key, cancelled, assets)
+
+    def _detected(
         self, planned: PlannedDetector, image: Image, key: Hashable, cancelled: Cancel | None, assets: Mapping[str, Any]
     ) -> Detection:
         started = time.perf_counter()
