@@ -17,6 +17,8 @@ from unittest import mock
 import numpy as np
 import tifffile
 from PIL import Image as Pillow
+from PySide6.QtCore import QMimeData, QPointF, Qt, QUrl
+from PySide6.QtGui import QDropEvent
 from PySide6.QtWidgets import QMessageBox
 
 from lucid_finch.core.errors import FileError
@@ -81,8 +83,9 @@ class Kept(WindowCase):
         self.assertGreater(float(left[0].recipe.notes.split()[1]), killed - 1.0)
         bench = self.bench()
         self.assertEqual(len(bench.documents.offer_recovery()), 1)
-        self.assertIn("Unsaved work", bench.notice.text.text())
+        self.assertTrue(bench.documents.recovery.isVisible())
         bench.documents.recover(left[0])
+        self.assertFalse(bench.documents.recovery.isVisible())
         self.assertEqual(bench.study.recipe.notes, left[0].recipe.notes)
         self.assertTrue(bench.study.unsaved)
         self.assertEqual(bench.documents.autosave.leftovers(), [])
@@ -127,6 +130,42 @@ class Kept(WindowCase):
         self.wait(lambda: bench.study.image is not None and not bench.busy, 60)
         self.assertEqual((bench.study.recipe.notes, bench.study.recipe_path), ("changed", self.folder / "r.finch.json"))
         self.assertTrue(bench.study.unsaved)
+
+    def test_several_crashed_windows_are_listed_until_answered(self) -> None:
+        image = disc(30.0, noise=2.0)
+        for number in range(3):
+            crashed = Autosave(self.folder / "unsaved")
+            recipe = Recipe.make({**Recipe.make(starter()).plain(), "name": f"work {number}"})
+            crashed.write(recipe, None, self.folder / "disc.png", image)
+            crashed._lock.close()
+        bench = self.bench()
+        left = bench.documents.offer_recovery()
+        self.assertEqual({one.recipe.name for one in left}, {"work 0", "work 1", "work 2"})
+        self.assertTrue(all(one.thumbnail.startswith(b"\x89PNG") for one in left))
+        dialog = bench.documents.recovery
+        self.assertEqual(len(dialog.rows), 3)
+        dialog.ask_discard = lambda leftover: False
+        dialog.discard(left[0])
+        self.assertEqual((len(dialog.rows), len(bench.documents.autosave.leftovers())), (3, 3))
+        bench.study.open_image(image, None)
+        self.assertTrue(dialog.isVisible(), "opening an image hides the offer")
+        dialog.ask_discard = lambda leftover: True
+        dialog.discard(left[0])
+        self.assertEqual((len(dialog.rows), len(bench.documents.autosave.leftovers())), (2, 2))
+        dialog.close()
+        self.assertEqual(len(self.bench().documents.offer_recovery()), 2)
+
+    def test_dropping_a_file_copies(self) -> None:
+        Pillow.fromarray(disc(30.0, noise=2.0).pixels).save(self.folder / "disc.png")
+        bench = self.bench()
+        data = QMimeData()
+        data.setUrls([QUrl.fromLocalFile(str(self.folder / "disc.png"))])
+        actions = Qt.DropAction.MoveAction | Qt.DropAction.CopyAction
+        event = QDropEvent(QPointF(9, 9), actions, data, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier)
+        event.setDropAction(Qt.DropAction.MoveAction)
+        bench.dropEvent(event)
+        self.assertEqual(event.dropAction(), Qt.DropAction.CopyAction)
+        self.wait(lambda: bench.study.image is not None and not bench.busy, 60)
 
 
 class Remembered(WindowCase):

@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QFileDialog, QMenu, QMessageBox, QWidget
 from lucid_finch.core.errors import FileError, ParameterError
 from lucid_finch.core.image import Image
 from lucid_finch.desktop.pages.image_list import ImageList
+from lucid_finch.desktop.shell.recovery import RecoveryDialog
 from lucid_finch.desktop.study.autosave import Autosave, Leftover
 from lucid_finch.desktop.study.preferences import Preferences, PreferencesFile
 from lucid_finch.desktop.study.runner import Runner
@@ -44,6 +45,7 @@ class Documents(QObject):
         self.window, self.study, self.runner, self.images, self.notice = window, study, runner, images, notice
         self.preferences, self.file = preferences, file
         self.autosave = Autosave(kept) if kept is not None else None
+        self.recovery: RecoveryDialog | None = None
         self.ask_unsaved: Callable[[], QMessageBox.StandardButton] = self._ask_unsaved
         self._keep_due = QTimer(self)
         self._keep_due.setSingleShot(True)
@@ -221,7 +223,8 @@ class Documents(QObject):
     def _keep_work(self) -> None:
         """Keep what is not saved yet where a crash cannot reach it."""
         if self.autosave is not None and self.study.unsaved:
-            self.autosave.keep(self.study.recipe, self.study.recipe_path, self.study.image_path)
+            study = self.study
+            self.autosave.keep(study.recipe, study.recipe_path, study.image_path, study.image)
 
     def _saved_or_not(self, *_: Any) -> None:
         self.title_changed.emit()
@@ -229,24 +232,21 @@ class Documents(QObject):
             self.autosave.forget()
 
     def offer_recovery(self) -> list[Leftover]:
-        """Say what a crash left behind, if anything, and offer it."""
+        """List what windows that crashed have left, if anything, until it is recovered or discarded."""
         if self.autosave is None:
             return []
-        autosave, left = self.autosave, self.autosave.leftovers()
+        left = self.autosave.leftovers()
         if left:
-            first = left[0]
-            name = first.recipe.name or self.tr("untitled")
-            self.notice.tell(
-                self.tr('Unsaved work on "{}" was left when Lucid Finch last ended.').format(name),
-                offers=[
-                    (self.tr("Recover"), lambda: self.recover(first)),
-                    (self.tr("Discard"), lambda: autosave.discard(first)),
-                ],
-            )
+            self.recovery = RecoveryDialog(self.window, left)
+            self.recovery.recovered.connect(self.recover)
+            self.recovery.discarded.connect(self.autosave.discard)
+            self.recovery.show()
         return left
 
     def recover(self, leftover: Leftover) -> None:
         """Continue where a window that crashed was; the work counts as unsaved."""
+        if not self.may_replace():
+            return
         saved = self.study.recipe
         if leftover.recipe_path is not None and leftover.recipe_path.exists():
             try:
@@ -258,6 +258,8 @@ class Documents(QObject):
         if self.autosave is not None:
             self.autosave.discard(leftover)
             self.autosave.keep(self.study.recipe, self.study.recipe_path, leftover.image_path)
+        if self.recovery is not None:
+            self.recovery.remove(leftover)
         if leftover.image_path is not None:
             self.open_path(leftover.image_path)
 

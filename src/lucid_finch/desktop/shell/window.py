@@ -245,12 +245,15 @@ class Bench(Parts):
     @guarded
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
         if any(url.isLocalFile() for url in event.mimeData().urls()):
-            event.acceptProposedAction()
+            event.setDropAction(Qt.DropAction.CopyAction)
+            event.accept()
 
     @guarded
     def dropEvent(self, event: QDropEvent) -> None:
         self.documents.open_paths([Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()])
-        event.acceptProposedAction()
+        # Never a move, which would have the sender delete its file.
+        event.setDropAction(Qt.DropAction.CopyAction)
+        event.accept()
 
     # Running
 

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import base64
 import fcntl
+import io
 import json
 import logging
 import os
@@ -12,11 +14,17 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import IO
 
+import PIL.Image
+
 from lucid_finch.core.errors import FileError, ParameterError
+from lucid_finch.core.image import Image
 from lucid_finch.core.recipe import Recipe
+from lucid_finch.files.findings import picture_of
 from lucid_finch.files.writing import whole_file
 
 VERSION = 1
+_THUMBNAIL = 120
+"""px of the longer side."""
 
 log = logging.getLogger(__name__)
 
@@ -31,6 +39,9 @@ class Leftover:
     image_path: Path | None
     saved: float
     """Seconds since 1970."""
+    image_name: str = ""
+    thumbnail: bytes = b""
+    """A small PNG of the image that was open, or nothing."""
 
 
 class Autosave:
@@ -42,16 +53,17 @@ class Autosave:
         self.path: Path | None = None
         # Waiting for the disk is not the window's business.
         self._writer = ThreadPoolExecutor(1, thread_name_prefix="finch-autosave")
+        self._pictured: tuple[int, str] = (-1, "")
 
-    def keep(self, recipe: Recipe, recipe_path: Path | None, image_path: Path | None) -> None:
+    def keep(self, recipe: Recipe, recipe_path: Path | None, image_path: Path | None, image: Image | None = None) -> None:
         """Replace what was kept, in the background."""
-        self._writer.submit(self.write, recipe, recipe_path, image_path)
+        self._writer.submit(self.write, recipe, recipe_path, image_path, image)
 
     def forget(self) -> None:
         """Nothing is unsaved any more; in the background, after what is being written."""
         self._writer.submit(self.remove)
 
-    def write(self, recipe: Recipe, recipe_path: Path | None, image_path: Path | None) -> None:
+    def write(self, recipe: Recipe, recipe_path: Path | None, image_path: Path | None, image: Image | None = None) -> None:
         """Replace what was kept, now. What goes wrong is logged: it must not get in the way of the work."""
         data = {
             "version": VERSION,
@@ -59,12 +71,26 @@ class Autosave:
             "recipe": recipe.plain(),
             "recipe_path": str(recipe_path) if recipe_path is not None else None,
             "image_path": str(image_path) if image_path is not None else None,
+            "image_name": image.name if image is not None else "",
+            "thumbnail": self._thumbnail(image),
         }
         try:
             with whole_file(self._own_path()) as stream:
                 stream.write(json.dumps(data).encode())
         except (OSError, FileError) as error:
             log.warning("unsaved work is not kept: %s", error)
+
+    def _thumbnail(self, image: Image | None) -> str:
+        """A small PNG in base64; the same image is reduced once."""
+        if image is None:
+            return ""
+        if self._pictured[0] != image.identity:
+            picture = PIL.Image.fromarray(picture_of(image))
+            picture.thumbnail((_THUMBNAIL, _THUMBNAIL))
+            buffer = io.BytesIO()
+            picture.save(buffer, "PNG")
+            self._pictured = image.identity, base64.b64encode(buffer.getvalue()).decode()
+        return self._pictured[1]
 
     def remove(self) -> None:
         """Nothing is unsaved any more."""
@@ -87,7 +113,8 @@ class Autosave:
             while True:
                 path = self.folder / f"{os.getpid()}-{number}.json"
                 lock = path.with_suffix(".lock").open("wb")
-                if _locked(lock):
+                # What another process of this number has left is not written over.
+                if _locked(lock) and not path.exists():
                     self._lock, self.path = lock, path
                     break
                 lock.close()
@@ -105,7 +132,9 @@ class Autosave:
                 data = json.loads(path.read_text(encoding="utf-8"))
                 recipe = Recipe.make(data["recipe"], "kept work")
                 places = [Path(data[k]) if data.get(k) else None for k in ("recipe_path", "image_path")]
-                found.append(Leftover(path, recipe, places[0], places[1], float(data["saved"])))
+                picture = base64.b64decode(str(data.get("thumbnail", "")))
+                name = str(data.get("image_name", ""))
+                found.append(Leftover(path, recipe, places[0], places[1], float(data["saved"]), name, picture))
             except (OSError, ValueError, KeyError, TypeError, ParameterError) as error:
                 log.warning("%s cannot be recovered: %s", path, error)
         return sorted(found, key=lambda one: -one.saved)
