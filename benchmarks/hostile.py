@@ -9,6 +9,7 @@ from __future__ import annotations
 import argparse
 import io
 import os
+import select
 import subprocess
 import sys
 import tempfile
@@ -142,34 +143,40 @@ def watch(calls: int, seed: int, bounds: bool, folder: str | None) -> tuple[int,
     if bounds:
         environment |= {"NUMBA_BOUNDSCHECK": "1", "LUCID_FINCH_KERNELS": str(Path(tempfile.gettempdir()) / "lucid-finch-bounds")}
         limit = 240.0
+    command = [sys.executable, "-m", "benchmarks.hostile", *([folder] if folder else [])]
+    return watched(command, seed, seed + calls, environment, limit)
+
+
+def watched(
+    command: list[str], at: int, end: int, environment: dict[str, str] | None = None, limit: float = LIMIT
+) -> tuple[int, list[str]]:
+    """Runs a command with `--work FIRST COUNT` until all calls were made, again after one that hangs or dies. Returns how many
+    there were, and what went wrong."""
     faults: list[str] = []
-    at, end = seed, seed + calls
+    calls = end - at
     while at < end:
-        command = [sys.executable, "-m", "benchmarks.hostile", "--work", str(at), str(end - at), *([folder] if folder else [])]
-        with subprocess.Popen(command, stdout=subprocess.PIPE, text=True, env=environment) as process:
-            last = ""
+        with subprocess.Popen([*command, "--work", str(at), str(end - at)], stdout=subprocess.PIPE, env=environment) as process:
+            last, rest = "", b""
             assert process.stdout is not None
-            os.set_blocking(process.stdout.fileno(), False)
             heard = time.monotonic()
-            while process.poll() is None:
-                line = process.stdout.readline()
-                if not line:
+            while True:
+                ready, _, _ = select.select([process.stdout], [], [], 0.2)
+                got = os.read(process.stdout.fileno(), 65536) if ready else b""
+                if ready and not got:
+                    break
+                if not got:
                     if time.monotonic() - heard > limit:
                         faults.append(f"hangs: {last.strip()}")
                         process.kill()
                         break
-                    time.sleep(0.01)
                     continue
                 heard = time.monotonic()
-                if line.startswith("fault"):
-                    faults.append(line.strip())
-                if line.startswith("call"):
-                    last, at = line, int(line.split()[1]) + 1
-            for line in process.stdout:
-                if line.startswith("fault"):
-                    faults.append(line.strip())
-                if line.startswith("call"):
-                    last, at = line, int(line.split()[1]) + 1
+                *lines, rest = (rest + got).split(b"\n")
+                for line in (one.decode("utf-8", "replace") for one in lines):
+                    if line.startswith("fault"):
+                        faults.append(line.strip())
+                    if line.startswith("call"):
+                        last, at = line, int(line.split()[1]) + 1
             if process.wait() not in (0, -9):
                 faults.append(f"dies with {process.returncode}: {last.strip()}")
             if not last:

@@ -15,6 +15,9 @@ from lucid_finch.core.numerics.suppression import suppress
 Floats = NDArray[np.float64]
 
 
+_LARGEST = 1e37
+
+
 class Outcome(IntEnum):
     """What became of a candidate."""
 
@@ -42,11 +45,16 @@ class Limit:
 
     def passed(self, measured: Any) -> Any:
         """Where the measured value meets the limit; NaN never does."""
-        return measured >= self.value if self.sense == "at least" else measured <= self.value
+        return measured >= self.bound if self.sense == "at least" else measured <= self.bound
+
+    @property
+    def bound(self) -> float:
+        """The value within what columns of single precision can hold."""
+        return min(max(self.value, -_LARGEST), _LARGEST)
 
     def shortfall(self, measured: Any) -> Any:
         """By how much the limit is missed, in the criterion's own unit; positive where it is missed."""
-        return self.value - measured if self.sense == "at least" else measured - self.value
+        return self.bound - measured if self.sense == "at least" else measured - self.bound
 
 
 @dataclass(frozen=True)
@@ -116,7 +124,7 @@ def judge(
         measured = columns[limit.criterion]
         missed = ~limit.passed(measured)
         # How badly, relative to the limit, so that limits of different units can be compared.
-        badly = np.nan_to_num(limit.shortfall(measured) / max(abs(limit.value), 1e-9), nan=np.inf)
+        badly = np.nan_to_num(limit.shortfall(measured) / max(abs(limit.bound), 1e-9), nan=np.inf)
         take = missed & (badly >= worst)
         failed[take] = number
         worst[take] = badly[take]

@@ -65,7 +65,7 @@ def derivative_lines(parameters: DerivativeParameters) -> tuple[Line, Line, Line
         sigma = parameters.sigma
         radius = max(1, int(4 * sigma + 0.5))
         k = np.arange(-radius, radius + 1, dtype=float)
-        smooth = np.exp(-0.5 * (k / sigma) ** 2)
+        smooth = np.exp(-0.5 * (k / max(sigma, 1e-3)) ** 2)
         # Narrower than half a pixel or so the samples beside the middle vanish: differences are their limit.
         smooth[[radius - 1, radius + 1]] = np.maximum(smooth[[radius - 1, radius + 1]], 1e-9)
         first = k * smooth

@@ -13,6 +13,9 @@ from lucid_finch.core.image import Image
 from lucid_finch.core.parameters import Parameters, gathers
 from lucid_finch.core.prepare.step import PreparationStep
 
+_LEAST_SPAN = 1e-6
+"""Smallest distance of black and white that counts, as a share of the value range."""
+
 
 class ToneParameters(Parameters):
     """Parameters of `tone`."""
@@ -46,9 +49,13 @@ class Tone(PreparationStep):
                 "black_pct",
             )
 
+        span = max(high - low, _LEAST_SPAN)
+
         def curve(values: np.ndarray) -> np.ndarray:
             share = (values.astype(np.float32) - np.float32(image.black)) / np.float32(image.span)
-            share = np.clip((share - np.float32(low)) / np.float32(high - low), 0, 1) ** np.float32(parameters.gamma)
+            share = np.clip((share - np.float32(low)) / np.float32(max(high - low, _LEAST_SPAN)), 0, 1) ** np.float32(
+                parameters.gamma
+            )
             if parameters.invert:
                 share = 1 - share
             return np.asarray(share * np.float32(image.span) + np.float32(image.black), np.float32)
@@ -56,5 +63,5 @@ class Tone(PreparationStep):
         if image.pixels.dtype != np.float32:
             # Few grey levels: the curve of each, then a look-up.
             table = curve(np.arange(np.iinfo(image.pixels.dtype).max + 1))
-            return replace(image, pixels=table[image.pixels], quantum=image.quantum / (high - low))
-        return image.with_pixels(curve(image.pixels), quantum=image.quantum / (high - low))
+            return replace(image, pixels=table[image.pixels], quantum=image.quantum / span)
+        return image.with_pixels(curve(image.pixels), quantum=image.quantum / span)

@@ -29,7 +29,7 @@ def gaussian_kernel(sigma: float) -> NDArray[np.float64]:
         return np.ones(1)
     radius = max(1, int(3.5 * sigma + 0.5))
     offsets = np.arange(-radius, radius + 1)
-    weights = np.exp(-0.5 * (offsets / sigma) ** 2)
+    weights = np.exp(-0.5 * (offsets / max(sigma, 1e-3)) ** 2)
     return np.asarray(weights / weights.sum())
 
 
