@@ -227,7 +227,9 @@ def kill_case(number: int, folder: Path) -> list[str]:
     if not pictures.exists():
         pictures.mkdir()
         for k in range(12):
-            Pillow.fromarray(hostile.picture(40 + k, [])).save(pictures / f"{k}.png")
+            pixels = np.random.default_rng(k).integers(0, 60, (200, 260))
+            pixels[40:150, 60 : 120 + 8 * k] += 120
+            Pillow.fromarray(pixels.astype(np.uint8)).save(pictures / f"{k}.png")
         detectors = [{"name": kind, "kind": kind} for kind in KINDS]
         (folder / "r.finch.json").write_text(json.dumps({"lucid_finch_recipe": 2, "name": "r", "detectors": detectors}))
     command = [sys.executable, "-m", "lucid_finch", "run", str(folder / "r.finch.json"), str(pictures), "--out", str(out)]

@@ -241,7 +241,7 @@ class Edges(Detector):
 def _own_low(task: Task) -> float | None:
     """The low threshold in grey levels per px of the image."""
     low: float | None = task.parameters.low
-    return None if low is None else low * task.image.frame.scale
+    return None if low is None else min(low * task.image.frame.scale, LARGEST)
 
 
 def _maps(task: Task) -> GradientMaps:

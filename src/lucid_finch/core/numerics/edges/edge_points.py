@@ -335,7 +335,7 @@ def find_edge_points(
     rows = mirror_indices(height, radius)
     columns = mirror_indices(width, radius)
     filters = Filter(rows, columns, smooth, derive)
-    floor = Floor(background.scale, np.float32(factor), np.float32(least))
+    floor = Floor(background.scale, np.float32(factor), np.float32(min(least, 1e30)))
     mask = kernel_mask(blocked, height)
 
     def band(top: int, bottom: int) -> tuple[list[NDArray[Any]], NDArray[np.int64]]:
