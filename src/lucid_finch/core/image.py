@@ -273,7 +273,9 @@ def _normalised(pixels: Pixels) -> tuple[Pixels, Mask | None]:
     elif pixels.dtype.kind == "f":
         with np.errstate(over="ignore"):
             pixels = pixels.astype(np.float32, copy=False)
-        if not np.isfinite(pixels.sum(dtype=np.float64)):
+        with np.errstate(invalid="ignore"):
+            total = pixels.sum(dtype=np.float64)
+        if not np.isfinite(total):
             every = np.isfinite(pixels)
             finite = every if pixels.ndim == 2 else np.asarray(every.all(axis=2))
             good = pixels[finite]

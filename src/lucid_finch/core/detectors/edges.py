@@ -20,6 +20,7 @@ from lucid_finch.core.detection import EvidenceMap, Outlines
 from lucid_finch.core.detector import Candidates, Detector, DetectorParameters, Finished, Reason, Task
 from lucid_finch.core.detectors.shared.declarations import FALSE_ALARMS_COLUMN, false_alarms_parameter, sigma_parameter
 from lucid_finch.core.detectors.shared.edge_features import ABOVE_NOISE, SLOPE, GradientMaps, measured_points
+from lucid_finch.core.image import LARGEST
 from lucid_finch.core.numerics.edges import chain_significance
 from lucid_finch.core.numerics.edges.background import Background
 from lucid_finch.core.numerics.edges.chains import Chains, chain_medians
