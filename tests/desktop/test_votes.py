@@ -148,8 +148,8 @@ class OfCircles(BenchCase):
         # All lines of the text have room.
         self.assertGreaterEqual(told.height(), told.heightForWidth(told.width()))
         offered = {b.accessibleName(): b for b in answer.findChildren(QPushButton)}
-        name = next(n for n in offered if n.startswith("Set Radius to "))
-        self.assertRegex(name, r"^Set Radius to [\d.]+ … 34 px$")
+        name = next(n for n in offered if n.startswith("Radius "))
+        self.assertRegex(name, r"^Radius [\d.]+, 34 px: accepts this and \d+ more, loses none$")
         offered[name].click()
         self.settle()
         self.assertLess(self._radius()[0], small["radius"])

@@ -80,8 +80,12 @@ class Explanation:
         return f"<Explanation at ({self.at[0]:g}, {self.at[1]:g}): {said}>"
 
 
-def explain(result: Detection, at: Sequence[float], most: int = 3) -> Explanation:
-    """Why something is or is not found at (x, y) of the source. Raises `ParameterError` for a place outside the image."""
+def explain(result: Detection, at: Sequence[float], most: int = 3, seconds: float = _SECONDS) -> Explanation:
+    """Why something is or is not found at (x, y) of the source: the `most` nearest candidates, or what is measured there.
+
+    Changes of parameters are proposed where they could be tried within `seconds`. Raises `ParameterError` for a place outside
+    the image.
+    """
     task: Task = result.task
     if task.image is None:
         raise ParameterError("the detection was pickled without its measurements; run the detector again", "result")
@@ -96,7 +100,7 @@ def explain(result: Detection, at: Sequence[float], most: int = 3) -> Explanatio
     # Of those about as near, the best by rank.
     score = np.asarray(task.candidates.rank_score)[close]
     close = close[np.lexsort((-score, np.round(distance[close] / 4.0)))][:most]
-    budget = Budget(time.perf_counter() + _SECONDS, result.seconds)
+    budget = Budget(time.perf_counter() + seconds, result.seconds)
     near = tuple(_near(task, int(c), float(distance[c]), ids, budget) for c in close)
     reasons: tuple[Reason, ...] = ()
     change: Change | None = None
