@@ -107,17 +107,14 @@ def explain(result: Detection, at: Sequence[float], most: int = 3, seconds: floa
     # What fails several limits is often a fragment of something else: the place itself is measured too.
     fragment = near and near[0].outcome == "failed" and sum(not c.passed for c in near[0].criteria) > 1
     if not near or near[0].distance > _HERE or fragment:
-        begun = time.perf_counter()
         reasons = tuple(task.detector.probe(task, x, y))
-        # Looking at the place has its own time, which is long where kernels are loaded for the first time.
-        budget = replace(budget, until=budget.until + time.perf_counter() - begun)
         owner = _owner(result, reasons)
         if owner:
             text = f"what is seen around this place is the outline of finding {owner}"
             reasons = (Reason("outline", 0.0, None, "", False, text, nothing=True),)
         values = {name: value for reason in reasons for name, value in (reason.proposal or {}).items()}
         if values:
-            change = change_at(task, values, (x, y), budget)
+            change = change_at(task, values, (x, y), Budget(time.perf_counter() + seconds, result.seconds))
     if change is not None:
         reasons = tuple(replace(reason, nothing=False) for reason in reasons)
     return Explanation((x, y), _summary(near, reasons), near, reasons, change)

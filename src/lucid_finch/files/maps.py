@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+from numpy.typing import ArrayLike
 
 from lucid_finch.core.detection import EvidenceMap
 from lucid_finch.core.errors import FileError
@@ -36,8 +37,10 @@ def write_map(path: str | Path, evidence: EvidenceMap, span: tuple[float, float]
     write_text(f"{path}.json", json.dumps(about, indent=2) + "\n")
 
 
-def write_image(path: str | Path, image: Image) -> None:
-    """An image after preparation. PNG keeps 8 and 16 bit as they are; float goes over the value range to 16 bit."""
+def write_image(path: str | Path, image: Image | ArrayLike) -> None:
+    """An image, such as one after preparation, or an array. PNG keeps 8 and 16 bit as they are; float goes over the value range to 16 bit."""
+    if not isinstance(image, Image):
+        image = Image.from_array(image)
     if _ending(path) != ".png":
         _write_array(path, image.pixels)
         return

@@ -236,7 +236,7 @@ _SHOWN = 40
 """Votes of one arc that are drawn at most."""
 _WINDOW = 400
 """px: half the side of what is searched around a place when asked why."""
-_MOST_AROUND = 400
+_MOST_AROUND = 120
 """Ellipses that are fitted when asked why."""
 _FAINT = 0.5
 """Share of the usual gradient limit that is searched when asked why."""
