@@ -42,12 +42,14 @@ class DetectorParameters(Parameters):
         auto="no limit",
         usual=(1, 500),
         shared=True,
+        more=True,
     )
     sort: str = judges(
         "reading",
         label="Order",
         help="Order of the rows: reading, rank, or a column; a leading - sorts in descending order.",
         shared=True,
+        more=True,
     )
 
 

@@ -84,6 +84,8 @@ class Declaration:
     """Another parameter that takes the place of this limit where it is given."""
     shared: bool = False
     """Whether all detectors, or all steps with a neighbourhood, take it: such ones are listed last."""
+    more: bool = False
+    """Whether it is rarely changed: the window folds such ones away."""
     sketch: Literal["", "border"] = ""
     """A drawing that is shown with it."""
 

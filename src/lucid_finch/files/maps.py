@@ -38,7 +38,10 @@ def write_map(path: str | Path, evidence: EvidenceMap, span: tuple[float, float]
 
 
 def write_image(path: str | Path, image: Image | ArrayLike) -> None:
-    """An image, such as one after preparation, or an array. PNG keeps 8 and 16 bit as they are; float goes over the value range to 16 bit."""
+    """An image, such as one after preparation, or an array.
+
+    PNG keeps 8 and 16 bit as they are; float goes over the value range to 16 bit.
+    """
     if not isinstance(image, Image):
         image = Image.from_array(image)
     if _ending(path) != ".png":

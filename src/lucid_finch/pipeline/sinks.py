@@ -11,6 +11,7 @@ from typing import Any
 
 import numpy as np
 
+from lucid_finch.core.detectors import KINDS
 from lucid_finch.core.errors import FileError, ParameterError, nearest
 from lucid_finch.core.execution.engine import Engine, Run
 from lucid_finch.core.image import Image
@@ -132,6 +133,23 @@ def write_results(
         _refuse_other_recipe(target.path("findings.json"), run.recipe)
     written = [path for kind in outputs.kinds for path in OUTPUTS[kind](target)]
     return list(dict.fromkeys([*written, *target.maps(outputs.maps)]))
+
+
+def planned_files(recipe: Recipe, name: str, outputs: Outputs) -> list[str]:
+    """Names of the files that `write_results` writes."""
+    running = [entry.name for entry in recipe.running]
+    names = file_names([*(entry.name for entry in recipe.detectors), *(" + ".join(group) for group in recipe.combine)])
+    tables = [names[one] for one in (*running, *(" + ".join(group) for group in recipe.combine))]
+    maps = [f"{names[entry.name]}.{one}" for entry in recipe.running for one in KINDS[entry.kind].main_maps]
+    endings = {
+        "findings": ["findings.json"],
+        "csv": [f"{table}.csv" for table in tables],
+        "parquet": [f"{table}.parquet" for table in tables],
+        "svg": ["svg"],
+        "annotated": ["annotated.png"],
+        "maps": [f"{one}.{outputs.map_format}" for one in maps],
+    }
+    return [f"{name}.{ending}" for kind in outputs.kinds for ending in endings[kind]]
 
 
 def save_run(run: Run, folder: str | Path, outputs: Sequence[str], name: str = "", image_path: str | Path = "") -> list[Path]:

@@ -56,7 +56,7 @@ class Cards(BenchCase):
         self.settle()
         self.assertEqual(set(self.study.detections), {"edges 2"})
         self.assertFalse(self.study.recipe.detectors[0].on)
-        self.assertIn("off", self.bench.recipe_cards.cards["edges"].about.text())
+        self.assertIn("off", self.bench.recipe_cards.cards["edges"].brief.text())
         again = Recipe.parse(self.study.recipe.text())
         self.assertEqual([e.on for e in again.detectors], [False, True])
         run = Engine().run(again, self.study.image)

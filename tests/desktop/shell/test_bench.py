@@ -34,23 +34,25 @@ class Opening(BenchCase):
         self.assertFalse(self.bench.empty.isVisible())
         self.assertEqual(self.bench.findings.rows.rowCount(), 1)
         self.assertEqual(self.bench.drawer.tabText(0), "Findings 1")
-        self.assertIn("160 × 160", self.bench.recipe_cards.cards[SOURCE].about.text())
+        self.assertIn("160 × 160", self.bench.recipe_cards.cards[SOURCE].brief.text())
         stages = list(self.bench.strip.stages)
         self.assertEqual(stages[:4], ["source", "prepared", "smoothed", "gradient_x"])
         for name, stage in self.bench.strip.stages.items():
             self.assertIsNotNone(stage._pixels, name)
 
-    def test_an_unreadable_file_is_named_and_the_bench_stays(self) -> None:
+    def test_an_unreadable_file_empties_the_bench_and_is_named(self) -> None:
         self.open(two_squares())
-        before = self.bench.study.image
         broken = self.folder / "broken.png"
         broken.write_bytes(b"\x89PNG\r\n\x1a\nnot really")
         self.bench.documents.open_path(broken)
         self.wait(lambda: self.bench.failure)
         self.assertRegex(self.bench.failure, "broken.png: is damaged or cut short")
         self.assertTrue(self.bench.notice.isVisible())
-        self.assertIs(self.bench.study.image, before)
-        self.assertEqual(self.bench.findings.rows.rowCount(), 2)
+        self.assertIsNone(self.bench.study.image)
+        self.assertEqual(self.bench.findings.rows.rowCount(), 0)
+        said = [label.text() for label in self.bench.empty.labels]
+        self.assertIn("broken.png cannot be read", said[0])
+        self.assertIn("damaged or cut short", said[1])
 
     def test_drop_of_an_image_and_of_a_recipe(self) -> None:
         Recipe.make(starter()).model_copy(update={"name": "dropped"}).save(self.folder / "r.finch.json")

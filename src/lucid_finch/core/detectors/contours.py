@@ -100,6 +100,7 @@ class ContoursParameters(DetectorParameters):
         usual=(0.0, 5.0),
         auto="1 px if the image has noise, else none",
         help="Standard deviation of the Gaussian smoothing before the threshold.",
+        more=True,
     )
     foreground: Literal["dark", "bright"] | None = gathers(
         None, label="Foreground", auto="the opposite of the image border", help="Which side of the threshold the objects are on."
@@ -117,6 +118,7 @@ class ContoursParameters(DetectorParameters):
         label="Points",
         help="Points of the outlines. subpixel: where the threshold is crossed. all: every pixel along the border. ends: only "
         "where its direction changes. Measures always use sub-pixel positions.",
+        more=True,
     )
     area: Range | None = judges(
         None,
@@ -158,6 +160,7 @@ class ContoursParameters(DetectorParameters):
         criterion="support",
         auto=f"{_SUPPORT:g} if the threshold follows edges, else no limit",
         help="Share of the outline along which there is an edge.",
+        more=True,
     )
     drop_frame: bool = judges(
         False,
@@ -166,6 +169,7 @@ class ContoursParameters(DetectorParameters):
         sense="at most",
         admits=False,
         help="Reject outlines that touch the border of the image or of the region.",
+        more=True,
     )
     simplify: float | None = forms(
         None,
@@ -176,6 +180,7 @@ class ContoursParameters(DetectorParameters):
         usual=(0.0, 20.0),
         auto="not simplified",
         help="Reported outlines keep only corners; no point of the outline is farther from them than this.",
+        more=True,
     )
 
 

@@ -64,6 +64,7 @@ class EdgeScanParameters(DetectorParameters):
         usual=(1, 30),
         auto="the spacing",
         help="Width along the boundary over which each scan line is averaged.",
+        more=True,
     )
     # The extremum of the slope errs least for 2.2 times the blur of the boundary; nearer to it, closer ones are separated.
     sigma: float = gathers(
@@ -119,6 +120,7 @@ class EdgeScanParameters(DetectorParameters):
         usual=(0.1, 10.0),
         auto="three standard deviations of the inliers",
         help="Points farther from the fit are outliers.",
+        more=True,
     )
     reference: float = judges(
         0.0,
@@ -127,11 +129,13 @@ class EdgeScanParameters(DetectorParameters):
         least=-360.0,
         most=360.0,
         help="The angle of the fitted line is also given relative to this direction.",
+        more=True,
     )
     reference_line: Reference | None = judges(
         None,
         label="Reference line",
         help="Name of another edge_scan of the recipe: the angle is given relative to the line fitted there instead.",
+        more=True,
     )
 
 

@@ -38,6 +38,7 @@ class EdgesParameters(DetectorParameters):
         "gaussian",
         label="Gradient operator",
         help="How the gradient is computed after smoothing. Each is scaled so that a ramp of one grey level per pixel gives 1.",
+        more=True,
     )
     sigma: float = sigma_parameter(least=0.0, usual=(0.0, 6.0), help="More finds fainter edges, less separates closer ones.")
     low: float | None = forms(
@@ -73,7 +74,10 @@ class EdgesParameters(DetectorParameters):
         help="Shorter chains are rejected: px, or % of the image's diagonal, %w, %h.",
     )
     subpixel: bool = forms(
-        True, label="Sub-pixel", help="Points at the sub-pixel edge position; otherwise at the centres of the pixels."
+        True,
+        label="Sub-pixel",
+        help="Points at the sub-pixel edge position; otherwise at the centres of the pixels.",
+        more=True,
     )
 
     @model_validator(mode="after")

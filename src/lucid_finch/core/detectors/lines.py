@@ -46,7 +46,7 @@ _SHOWN_OFFSETS = 480
 class LinesParameters(DetectorParameters):
     """Parameters of `lines`."""
 
-    sigma: float = sigma_parameter()
+    sigma: float = sigma_parameter(more=True)
     angle_step: float = gathers(
         1.0,
         label="Angle step",
@@ -55,6 +55,7 @@ class LinesParameters(DetectorParameters):
         most=5.0,
         usual=(0.25, 2.0),
         help="Width of a cell of the accumulator. Lines are refined afterwards, so it has little effect.",
+        more=True,
     )
     offset_step: float = gathers(
         1.0,
@@ -64,6 +65,7 @@ class LinesParameters(DetectorParameters):
         most=20.0,
         usual=(0.5, 4.0),
         help="Height of a cell of the accumulator.",
+        more=True,
     )
     angles: Range | None = forms(
         None,
@@ -93,7 +95,10 @@ class LinesParameters(DetectorParameters):
         help="The two sides of a stroke become its centre line, with its width.",
     )
     extent: Literal["segments", "full"] = forms(
-        "segments", label="Extent", help="segments: from end to end; full: across the whole image, one per line."
+        "segments",
+        label="Extent",
+        help="segments: from end to end; full: across the whole image, one per line.",
+        more=True,
     )
     false_alarms: float = false_alarms_parameter("Accept lines that the image's background produces less often than this.")
     length_min: Length = judges(
@@ -123,6 +128,7 @@ class LinesParameters(DetectorParameters):
         criterion="sagitta",
         sense="at most",
         help="Height of the arc over its chord: rejects arcs of circles.",
+        more=True,
     )
 
 

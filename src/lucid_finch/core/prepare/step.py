@@ -103,6 +103,7 @@ class BorderedParameters(Parameters):
         sketch="border",
         help="Values of the pixels beyond the border: mirror (about the edge pixel's centre), replicate (the edge pixel), "
         "constant (black), or trim (the result is smaller instead).",
+        more=True,
     )
 
 

@@ -2,23 +2,27 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QEvent, QRect, QSize, Qt, Signal
-from PySide6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QScrollArea, QWidget
 
 from lucid_finch.desktop.study.picture import Picture
 from lucid_finch.desktop.toolkit.guard import guarded
 from lucid_finch.desktop.toolkit.theme import current_theme
 
-WIDTH, HEIGHT = 98, 66
+WIDTH, HEIGHT = 78, 48
 
 
 class Stage(QWidget):
     """One thumbnail with its label."""
 
     chosen = Signal(str)
+    stepped = Signal(int)
+    """To the thumbnail after it (1) or before it (-1)."""
 
     def __init__(self, name: str, label: str) -> None:
         super().__init__()
@@ -70,6 +74,8 @@ class Stage(QWidget):
     def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
             self.chosen.emit(self.name)
+        elif event.key() in (Qt.Key.Key_Left, Qt.Key.Key_Right):
+            self.stepped.emit(1 if event.key() == Qt.Key.Key_Right else -1)
         else:
             super().keyPressEvent(event)
 
@@ -85,18 +91,20 @@ class EvidenceStrip(QScrollArea):
         self.setFrameShape(QFrame.Shape.NoFrame)
         self.setAccessibleName(self.tr("Stages"))
         self.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        # The wheel and the arrow keys move along the row.
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.stages: dict[str, Stage] = {}
         self._page = QWidget()
         self._page.setObjectName("strip")
         self._row = QHBoxLayout(self._page)
-        self._row.setContentsMargins(6, 5, 6, 5)
-        self._row.setSpacing(5)
+        self._row.setContentsMargins(5, 3, 5, 3)
+        self._row.setSpacing(4)
         self._row.addStretch(1)
         self.setWidget(self._page)
         self._fit()
 
     def _fit(self) -> None:
-        self.setFixedHeight(HEIGHT + self.fontMetrics().height() + 30)
+        self.setFixedHeight(HEIGHT + self.fontMetrics().height() + 18)
 
     @guarded
     def changeEvent(self, event: QEvent) -> None:
@@ -115,7 +123,21 @@ class EvidenceStrip(QScrollArea):
         self.stages = {name: Stage(name, label) for name, label in stages}
         for number, stage in enumerate(self.stages.values()):
             stage.chosen.connect(self.chosen)
+            stage.stepped.connect(partial(self._step, number))
             self._row.insertWidget(number, stage)
+
+    def _step(self, number: int, by: int) -> None:
+        stages = list(self.stages.values())
+        stage = stages[min(max(number + by, 0), len(stages) - 1)]
+        stage.setFocus()
+        self.ensureWidgetVisible(stage)
+
+    @guarded
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        turned = event.angleDelta()
+        bar = self.horizontalScrollBar()
+        bar.setValue(bar.value() - (turned.y() or turned.x()))
+        event.accept()
 
     def show_picture(self, picture: Picture) -> None:
         if picture.name in self.stages:

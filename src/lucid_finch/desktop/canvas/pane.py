@@ -25,6 +25,7 @@ from PySide6.QtGui import (
     QPen,
     QPixmap,
     QPolygonF,
+    QResizeEvent,
     QWheelEvent,
 )
 from PySide6.QtWidgets import QSizePolicy, QWidget
@@ -57,8 +58,11 @@ class View(QObject):
         self.x, self.y = 0.0, 0.0
         """Source place in the middle of each pane."""
         self.cursor: tuple[float, float] | None = None
+        self.fitted = True
+        """Whether the whole image is shown: then it is fitted again when the pane changes its size."""
 
-    def set(self, x: float, y: float, scale: float) -> None:
+    def set(self, x: float, y: float, scale: float, fitted: bool = False) -> None:
+        self.fitted = fitted
         self.x, self.y, self.scale = x, y, min(max(scale, 0.005), _MOST_SCALE)
         self.changed.emit()
 
@@ -170,6 +174,8 @@ class Pane(QWidget):
     """Shows a `Picture` and `Marks`; the wheel zooms at the pointer, dragging pans."""
 
     activated = Signal()
+    resized = Signal()
+    """Of a pane that shows the whole image: it has another size."""
     clicked = Signal(float, float)
     """Source place of a click that was no drag."""
     asked = Signal(float, float)
@@ -274,7 +280,13 @@ class Pane(QWidget):
             return
         left, top, right, bottom = self.picture.box
         scale = min(self.width() / (right - left), self.height() / (bottom - top)) * 0.98
-        self.view.set((left + right) / 2, (top + bottom) / 2, scale)
+        self.view.set((left + right) / 2, (top + bottom) / 2, scale, fitted=True)
+
+    @guarded
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        if self.view.fitted:
+            self.resized.emit()
 
     def bring_into_sight(self, box: tuple[float, float, float, float]) -> None:
         """Centre a box of the source unless it is in sight already."""

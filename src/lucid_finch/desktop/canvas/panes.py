@@ -185,12 +185,17 @@ class PaneGroup(QWidget):
         self._look = QTimer(self)
         self._look.setSingleShot(True)
         self._look.timeout.connect(self._compute_details)
+        self._fit = QTimer(self)
+        self._fit.setSingleShot(True)
+        self._fit.setInterval(0)
+        self._fit.timeout.connect(self.fit_fitted)
         self._rows = [QSplitter(Qt.Orientation.Horizontal) for _ in range(2)]
         self._column = QSplitter(Qt.Orientation.Vertical)
         for number, frame in enumerate(self.frames):
             self._rows[number // 2].addWidget(frame)
             frame.pane.activated.connect(partial(self.activate, number))
             frame.pane.detail_wanted.connect(self._look_soon)
+            frame.pane.resized.connect(self._fit.start)
             frame.view.changed.connect(partial(self._follow, number))
             frame.view.cursor_moved.connect(partial(self._follow_cursor, number))
             frame.apart_changed.connect(partial(self._part, number))
@@ -217,6 +222,7 @@ class PaneGroup(QWidget):
         for number, frame in enumerate(self.frames):
             frame.setVisible(number < count)
         self._rows[1].setVisible(count > 2)
+        self.arrange()
         if self.active >= count:
             self.activate(0)
         self._show_all()
@@ -258,7 +264,8 @@ class PaneGroup(QWidget):
                 scale = view.scale if self.links["zoom"] else other.view.scale
                 x, y = (view.x, view.y) if self.links["place"] else (other.view.x, other.view.y)
                 if (x, y, scale) != (other.view.x, other.view.y, other.view.scale):
-                    other.view.set(x, y, scale)
+                    other.view.set(x, y, scale, view.fitted)
+                other.view.fitted = view.fitted
         self._following = False
 
     def _follow_cursor(self, number: int) -> None:
@@ -335,6 +342,36 @@ class PaneGroup(QWidget):
         view = self.frames[self.active].view
         view.set(view.x, view.y, 1.0 / self.devicePixelRatioF())
 
+    @guarded
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self.arrange()
+
+    def arrange(self) -> None:
+        """Two panes lie side by side or stacked, whichever shows the image larger."""
+        row, picture = self._rows[0], self.frames[0].pane.picture
+        wanted = Qt.Orientation.Horizontal
+        if self.count == 2 and picture is not None:
+            left, top, right, bottom = picture.box
+            bar = self.frames[0].bar.height()
+            across, down = self.width() / (right - left), (self.height() - bar) / (bottom - top)
+            beside = min(0.5 * across, down)
+            stacked = min(across, 0.5 * (self.height() - 2 * bar) / (bottom - top))
+            # What hardly differs stays as it is.
+            gain = 1.05 if row.orientation() == Qt.Orientation.Horizontal else 0.95
+            wanted = Qt.Orientation.Vertical if stacked > gain * beside else wanted
+        if row.orientation() != wanted:
+            row.setOrientation(wanted)
+            row.setSizes([500, 500])
+
+    def fit_fitted(self) -> None:
+        """Fit the image again where the whole of it is shown."""
+        for number, frame in enumerate(self.shown):
+            # Where panes share the place, the others follow the first.
+            own = number == 0 or not self.links["place"]
+            if frame.pane.apart or (own and frame.view.fitted):
+                frame.pane.fit()
+
     def fit_all(self) -> None:
         """Fit the image into every pane; one is enough where they share the place."""
         for frame in self.frames if not self.links["place"] else self.frames[:1]:
@@ -364,6 +401,8 @@ class PaneGroup(QWidget):
         for frame in self.shown:
             if picture.name in (frame.map_name, frame.other_name):
                 frame.show_pictures(self.pictures)
+        if picture.name == self.frames[0].map_name:
+            self.arrange()
         self.looked.emit()
 
     def clear(self) -> None:

@@ -36,6 +36,8 @@ class Card(QFrame):
     renamed = Signal(str)
     menu_wanted = Signal(object)
     """Where it shall open, on the screen."""
+    stepped = Signal(int)
+    """To the card below (1) or above (-1)."""
 
     def __init__(self, name: str, fixed: bool = False) -> None:
         """A `fixed` card cannot be switched off or moved."""
@@ -44,8 +46,8 @@ class Card(QFrame):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName(name)
         layout = QVBoxLayout(self)
-        layout.setContentsMargins(11, 6, 6, 7)
-        layout.setSpacing(1)
+        layout.setContentsMargins(8, 2, 3, 2)
+        layout.setSpacing(0)
         head = QHBoxLayout()
         head.setSpacing(5)
         self.on = QCheckBox()
@@ -59,8 +61,13 @@ class Card(QFrame):
         self.field.setAccessibleName(self.tr("Name"))
         self.field.hide()
         self.field.editingFinished.connect(self._end_rename)
+        self.brief = Elided("")
+        self.brief.setObjectName("quiet")
+        self.brief.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         self.count = QLabel()
         self.count.setObjectName("title")
+        self.misses = QLabel()
+        self.misses.setObjectName("quiet")
         self.more = QToolButton()
         self.more.setObjectName("bare")
         self.more.setText("⋮")
@@ -69,9 +76,12 @@ class Card(QFrame):
         self.more.setVisible(not fixed)
         self.more.clicked.connect(lambda: self.menu_wanted.emit(self.more.mapToGlobal(self.more.rect().bottomLeft())))
         head.addWidget(self.on)
-        head.addWidget(self.name, 1)
+        head.addWidget(self.name)
         head.addWidget(self.field, 1)
+        head.addStretch(1)
+        head.addWidget(self.brief)
         head.addWidget(self.count)
+        head.addWidget(self.misses)
         head.addWidget(self.more)
         self.about = QLabel()
         self.about.setObjectName("quiet")
@@ -79,14 +89,23 @@ class Card(QFrame):
         layout.addLayout(head)
         layout.addWidget(self.about)
 
-    def show_state(self, about: str, count: str = "", wrong: bool = False, on: bool = True) -> None:
+    def show_state(
+        self, brief: str, about: str = "", counts: tuple[str, str] = ("", ""), wrong: bool = False, on: bool = True, tip: str = ""
+    ) -> None:
+        """What it is in a word or two, what has to be said besides, findings and near misses."""
+        self.brief.setText(brief)
         self.about.setText(about)
+        self.about.setVisible(bool(about))
+        self.setToolTip(tip)
+        self.setAccessibleDescription(tip or brief)
         name = "bad" if wrong else "quiet"
         if self.about.objectName() != name:
             self.about.setObjectName(name)
             self.about.style().unpolish(self.about)
             self.about.style().polish(self.about)
-        self.count.setText(count)
+        self.count.setText(counts[0])
+        self.misses.setText(counts[1])
+        self.misses.setVisible(bool(counts[1]))
         self.on.setChecked(on)
         self.name.setEnabled(on)
 
@@ -123,7 +142,9 @@ class Card(QFrame):
 
     @guarded
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        if event.key() == Qt.Key.Key_Escape and not self.field.isHidden():
+        if event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down) and self.field.isHidden():
+            self.stepped.emit(1 if event.key() == Qt.Key.Key_Down else -1)
+        elif event.key() == Qt.Key.Key_Escape and not self.field.isHidden():
             self.field.setText(self.name.text())
             self._end_rename()
         elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space) and self.field.isHidden():
@@ -143,28 +164,31 @@ class RecipeCards(QWidget):
         self.study = study
         self.cards: dict[str, Card] = {}
         outer = QVBoxLayout(self)
-        outer.setContentsMargins(10, 12, 10, 8)
+        outer.setContentsMargins(10, 8, 8, 6)
+        outer.setSpacing(4)
+        head = QHBoxLayout()
         heading = QLabel(self.tr("RECIPE"))
         heading.setObjectName("heading")
-        outer.addWidget(heading)
+        head.addWidget(heading, 1)
+        outer.addLayout(head)
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
         scroll.setAccessibleName(self.tr("Cards of the recipe"))
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         page = QWidget()
         self._layout = QVBoxLayout(page)
-        self._layout.setContentsMargins(0, 4, 0, 0)
-        self._layout.setSpacing(6)
+        self._layout.setContentsMargins(0, 0, 2, 0)
+        self._layout.setSpacing(3)
         self.add_step = self._adding(
-            self.tr("+ Preparation"), self.tr("A step that changes the image before every detector"),
+            self.tr("+ Step"), self.tr("A preparation step that changes the image before every detector"),
             {name: step.purpose for name, step in STEPS.items()}, study.add_step,
         )  # fmt: skip
         self.add_detector = self._adding(
             self.tr("+ Detector"), self.tr("Add another detector"),
             {kind: detector.purpose for kind, detector in KINDS.items()}, study.add_detector,
         )  # fmt: skip
-        self._layout.addWidget(self.add_step)
-        self._layout.addWidget(self.add_detector)
+        for button in (self.add_step, self.add_detector):
+            head.addWidget(button)
         self.merged = QLabel()
         self.merged.setObjectName("about")
         self.merged.setWordWrap(True)
@@ -209,6 +233,12 @@ class RecipeCards(QWidget):
         if card in self.cards and card != SOURCE and step_place(card) is None:
             self.cards[card].start_rename()
 
+    def _step(self, card: str, by: int) -> None:
+        names = list(self.cards)
+        name = names[min(max(names.index(card) + by, 0), len(names) - 1)]
+        self.study.choose(name)
+        self.cards[name].setFocus()
+
     def card_menu(self, card: str) -> QMenu:
         """What can be done with a card; the same is in the list of all actions, for the selected one."""
         study = self.study
@@ -245,7 +275,9 @@ class RecipeCards(QWidget):
             self.cards[SOURCE].show_state(self.tr("no image yet"))
         else:
             kind = "RGB" if image.is_colour else self.tr("grey")
-            self.cards[SOURCE].show_state(f"{image.width} × {image.height} · {kind} · {8 * image.pixels.itemsize} bit")
+            self.cards[SOURCE].show_state(
+                f"{image.width} × {image.height} {kind} {8 * image.pixels.itemsize} bit", tip=image.name
+            )
         for name, card in self.cards.items():
             place = step_place(name)
             if place is not None:
@@ -256,23 +288,25 @@ class RecipeCards(QWidget):
             card = self.cards[entry.name]
             found = self.study.detections.get(entry.name)
             if found is None:
-                card.show_state(entry.kind if entry.on else self.tr("{} · off").format(entry.kind), on=entry.on)
+                card.show_state(entry.kind if entry.on else self.tr("{}, off").format(entry.kind), on=entry.on)
                 continue
             near = len(found.near_misses)
             misses = self.tr("{} near miss") if near == 1 else self.tr("{} near misses")
             unmet = entry.unmet(found)
-            about = f"{entry.kind} · {misses.format(near)} · {found.seconds * 1000:.0f}\u00a0ms"
-            if found.fit is not None:
-                about += f"\n{found.fit_text}"
+            count = len(found.findings)
+            findings = self.tr("{} finding") if count == 1 else self.tr("{} findings")
+            tip = f"{entry.kind}: {findings.format(count)}, {misses.format(near)}, {found.seconds * 1000:.0f} ms"
             outside = [note for note in found.notes if note.startswith("the region")]
-            if outside:
-                about += f"\n{outside[0]}"
+            about = [found.fit_text] if found.fit is not None else []
+            about += outside[:1]
             if unmet:
-                about += f"\n{unmet[0].what} {unmet[0].measured}, expected {unmet[0].expected}"
-            card.show_state(about, str(len(found.findings)), wrong=bool(unmet or outside))
+                about.append(self.tr("{} {}, expected {}").format(unmet[0].what, unmet[0].measured, unmet[0].expected))
+            brief = entry.kind if entry.kind != entry.name else ""
+            counts = str(count), f"+{near}" if near else ""
+            card.show_state(brief, "\n".join(about), counts, wrong=bool(unmet or outside), tip=tip)
         for name, text in self.failures.items():
             if name in self.cards:
-                self.cards[name].show_state(text, "!", wrong=True, on=self.study.is_on(name))
+                self.cards[name].show_state("", text, ("!", ""), wrong=True, on=self.study.is_on(name))
         for name, card in self.cards.items():
             card.show_chosen(name == self.study.chosen)
         self.merged.setText("\n".join(self._merged_texts()))
@@ -301,13 +335,11 @@ class RecipeCards(QWidget):
             step = step_place(name)
             if step is not None and step[0]:
                 # What belongs to one detector alone hangs below it.
-                card.setContentsMargins(16, 0, 0, 0)
+                card.setContentsMargins(14, 0, 0, 0)
             card.chosen.connect(partial(self.study.choose, name))
             card.switched.connect(lambda on, n=name: self.do(lambda: self.study.switch(n, on)))
             card.renamed.connect(lambda text, n=name: self.do(lambda: self.study.rename(n, text)))
             card.menu_wanted.connect(lambda at, n=name: self.card_menu(n).popup(at))
+            card.stepped.connect(partial(self._step, name))
             self.cards[name] = card
             self._layout.insertWidget(place, card)
-        # The steps end with their button, the detectors with theirs.
-        self._layout.removeWidget(self.add_step)
-        self._layout.insertWidget(1 + len(self.study.recipe.prepare), self.add_step)

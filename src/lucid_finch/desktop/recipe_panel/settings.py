@@ -22,6 +22,7 @@ from lucid_finch.core.prepare.separation import channel_separations
 from lucid_finch.core.recipe import MarkStyle
 from lucid_finch.core.regions import Region
 from lucid_finch.desktop.recipe_panel.editors import ParameterEditor
+from lucid_finch.desktop.recipe_panel.fold import Fold
 from lucid_finch.desktop.recipe_panel.structured_editors import BorderSketch, CoefficientsEditor, RegionEditor, shape_key
 from lucid_finch.desktop.study.study import SOURCE, Study, step_place
 
@@ -71,9 +72,12 @@ class SettingsPanel(QWidget):
         self.editors: dict[tuple[str, str], Editor] = {}
         """By owner ("" for the detector, "0", "1", ... for a step) and parameter."""
         self._shape: Any = None
+        self.fold: Fold | None = None
+        """The parameters that are rarely changed, of the selected card."""
+        self.unfolded = False
         self._movement = 0
         outer = QVBoxLayout(self)
-        outer.setContentsMargins(14, 12, 6, 8)
+        outer.setContentsMargins(12, 8, 4, 6)
         self.heading = QLabel()
         self.heading.setObjectName("heading")
         outer.addWidget(self.heading)
@@ -113,6 +117,7 @@ class SettingsPanel(QWidget):
 
     def _build(self) -> None:
         self.editors = {}
+        self.fold = None
         page = QWidget()
         layout = QVBoxLayout(page)
         layout.setContentsMargins(0, 4, 8, 4)
@@ -268,9 +273,31 @@ class SettingsPanel(QWidget):
         return ", ".join(f"{n:g}" for n in (count if isinstance(count, tuple) else (count,)))
 
     def _add_editors(self, layout: QVBoxLayout, owner: str, model: type[Parameters]) -> None:
-        # Own parameters first, those that all detectors share last.
-        for declaration in sorted(model.declarations().values(), key=lambda d: d.shared):
-            self._add_editor(layout, owner, declaration)
+        # Own parameters first, those that all detectors share last; what is rarely changed is folded away.
+        declared = sorted(model.declarations().values(), key=lambda d: d.shared)
+        for declaration in declared:
+            if not declaration.more:
+                self._add_editor(layout, owner, declaration)
+        rest = [declaration for declaration in declared if declaration.more]
+        if not rest:
+            return
+        self.fold = Fold(self.unfolded)
+        self.fold.toggled.connect(self._remember_fold)
+        layout.addWidget(self.fold.button)
+        for declaration in rest:
+            self._add_editor(self.fold.content, owner, declaration)
+        layout.addWidget(self.fold)
+
+    def _remember_fold(self, unfolded: bool) -> None:
+        self.unfolded = unfolded
+
+    def _show_fold(self) -> None:
+        """How many of the folded parameters are not at their defaults."""
+        if self.fold is None:
+            return
+        folded = [(owner, e.declared) for (owner, _), e in self.editors.items() if e.declared.more]
+        changed = [d.label for owner, d in folded if self._values(owner).get(d.name, d.plain_default()) != d.plain_default()]
+        self.fold.show_changed(len(folded), changed)
 
     def _add_editor(self, layout: QVBoxLayout, owner: str, declaration: Declaration) -> None:
         make = next((editor for kind, editor in EDITORS if isinstance(declaration.type, kind)), ParameterEditor)
@@ -317,6 +344,7 @@ class SettingsPanel(QWidget):
             if editor.declared.sketch == "border" and self.study.image is not None:
                 self.border.show_border(str(self._values(owner).get(name)), self.study.image)
         self._show_separation()
+        self._show_fold()
 
     def _values(self, owner: str) -> dict[str, Any]:
         place = step_place(self.study.chosen)

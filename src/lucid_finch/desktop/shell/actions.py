@@ -115,9 +115,15 @@ class ActionFinder(QFrame):
             item.setToolTip(action.toolTip())
             item.setData(Qt.ItemDataRole.UserRole, name)
             self.list.addItem(item)
+        if not self.list.count():
+            nothing = QListWidgetItem(self.tr("No action matches. Fewer or other words may."))
+            nothing.setFlags(Qt.ItemFlag.NoItemFlags)
+            self.list.addItem(nothing)
         self.list.setCurrentRow(0)
 
     def _do(self, item: QListWidgetItem | None) -> None:
+        if item is not None and item.data(Qt.ItemDataRole.UserRole) is None:
+            return
         self.put_away()
         if item is not None:
             self.actions_known[item.data(Qt.ItemDataRole.UserRole)].trigger()

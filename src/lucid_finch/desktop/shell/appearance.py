@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from PySide6.QtCore import QByteArray, QObject
-from PySide6.QtWidgets import QApplication, QMainWindow, QSplitter
+from PySide6.QtGui import QAction
+from PySide6.QtWidgets import QApplication, QMainWindow, QSplitter, QWidget
 
 from lucid_finch.desktop.canvas.panes import PaneGroup
 from lucid_finch.desktop.study.preferences import PreferencesFile
@@ -19,6 +20,16 @@ class Appearance(QObject):
         super().__init__(window)
         self.window, self.file, self.panes, self.splitters = window, file, panes, splitters
         self.preferences = file.load()
+        self.parts: dict[str, QWidget] = {}
+        """What can be hidden, by name."""
+        self.switches: dict[str, QAction] = {}
+        """The actions that show it."""
+
+    def show_part(self, name: str, shown: bool) -> None:
+        """Show or hide a part of the window."""
+        self.parts[name].setVisible(shown)
+        hidden = [one for one in self.preferences.hidden_parts if one != name]
+        self.preferences.hidden_parts = hidden if shown else [*hidden, name]
 
     def toggle_theme(self) -> None:
         """Light to dark, or back."""
@@ -54,6 +65,9 @@ class Appearance(QObject):
         for name, splitter in self.splitters.items():
             if len(kept.splitters.get(name, [])) == splitter.count():
                 splitter.setSizes(kept.splitters[name])
+        for name in kept.hidden_parts:
+            if name in self.switches:
+                self.switches[name].setChecked(False)
         if kept.panes in (1, 2, 4):
             self.panes.set_count(kept.panes)
 

@@ -30,6 +30,8 @@ def _file_actions(parts: Parts, exporter: Exporter, actions: Actions) -> None:
     """Opening, saving, exporting."""
     add = actions.add
     file = parts.tr("File")
+    tip = parts.tr("A recipe with one detector; the image stays")
+    add(file, "new", parts.tr("New recipe"), parts.documents.new_recipe, KEYS.New, tip)
     add(file, "open", parts.tr("Open…"), parts.documents.open_dialog, KEYS.Open, parts.tr("Open images or a recipe"))
     tip = parts.tr("Its images as a list")
     add(file, "open_folder", parts.tr("Open a folder…"), parts.documents.open_folder_dialog, "Ctrl+Shift+O", tip)
@@ -43,6 +45,7 @@ def _file_actions(parts: Parts, exporter: Exporter, actions: Actions) -> None:
             None,
             about.purpose,
         )
+    add(file, "close_image", parts.tr("Close the image"), parts.documents.close_image, KEYS.Close, parts.tr("The recipe stays"))
     add(file, "next_image", parts.tr("Next image"), lambda: parts.drawer.images.step(1), "PgDown")
     add(file, "image_before", parts.tr("Previous image"), lambda: parts.drawer.images.step(-1), "PgUp")
     add(file, "next_wrong", parts.tr("Next image that misses an expectation"), parts.drawer.images.go_to_wrong, "Ctrl+PgDown")
@@ -63,6 +66,8 @@ def _recipe_actions(parts: Parts, actions: Actions) -> None:
     undo, redo = parts.study.undo.createUndoAction(parts), parts.study.undo.createRedoAction(parts)
     actions.take(edit, "undo", undo, KEYS.Undo)
     actions.take(edit, "redo", redo, KEYS.Redo)
+    # Both keys that people know for it.
+    redo.setShortcuts([QKeySequence("Ctrl+Shift+Z"), QKeySequence("Ctrl+Y")])
     study, column = parts.study, parts.recipe_cards
     for name, text, call, shortcut in (
         ("rename", parts.tr("Rename the selected card"), column.rename_chosen, "F2"),
@@ -90,6 +95,12 @@ def _view_actions(parts: Parts, actions: Actions) -> None:
         (1, parts.tr("One pane"), "Ctrl+1"), (2, parts.tr("Two panes"), "Ctrl+2"), (4, parts.tr("Four panes"), "Ctrl+4")
     ):  # fmt: skip
         add(look, f"panes_{count}", text, partial(parts.stages.set_panes, count), shortcut)
+    for name, text, key in (
+        ("column", parts.tr("Recipe and settings"), "F6"), ("strip", parts.tr("Stages"), "F7"),
+        ("drawer", parts.tr("Tables and values"), "F8"),
+    ):  # fmt: skip
+        tip = parts.tr("Show or hide; the pictures take the room")
+        switch(look, f"show_{name}", text, partial(parts.appearance.show_part, name), True, key, tip)
     for what, text in (
         ("zoom", parts.tr("Panes share the zoom")),
         ("place", parts.tr("Panes share the place")),

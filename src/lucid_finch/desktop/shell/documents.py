@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QFileDialog, QMenu, QMessageBox, QWidget
 
 from lucid_finch.core.errors import FileError, ParameterError
 from lucid_finch.core.image import Image
+from lucid_finch.core.recipe import starter
 from lucid_finch.desktop.pages.image_list import ImageList
 from lucid_finch.desktop.shell.recovery import RecoveryDialog
 from lucid_finch.desktop.study.autosave import Autosave, Leftover
@@ -46,6 +47,8 @@ class Documents(QObject):
         self.preferences, self.file = preferences, file
         self.autosave = Autosave(kept) if kept is not None else None
         self.recovery: RecoveryDialog | None = None
+        self.reading_failed = False
+        """Whether the image that was asked for last could not be read, as far as is known."""
         self.ask_unsaved: Callable[[], QMessageBox.StandardButton] = self._ask_unsaved
         self._keep_due = QTimer(self)
         self._keep_due.setSingleShot(True)
@@ -53,7 +56,7 @@ class Documents(QObject):
         study.recipe_changed.connect(self._recipe_changed)
         study.undo.cleanChanged.connect(self._saved_or_not)
         runner.image_read.connect(self._image_read)
-        images.wanted.connect(self.step_to)
+        images.wanted.connect(self.open_place)
 
     # Opening
 
@@ -85,12 +88,22 @@ class Documents(QObject):
             self.images.show_places(places)
             self.images.use_recipe(self.study.recipe)
 
-    def open_place(self, place: Place) -> None:
-        """Open one picture of a file."""
-        self.submit_image(place.read, self.tr("reading {}").format(place.path.name), place.path)
+    def new_recipe(self) -> None:
+        """Begin a recipe afresh; the image stays."""
+        if self.may_replace():
+            self.study.open_recipe(Recipe.make(starter()), None)
 
-    def step_to(self, place: Place) -> None:
-        """Show an image of the list; one that cannot be read is shown as such, and not the one before it."""
+    def close_image(self) -> None:
+        """Close the image, and the list that it is of; the recipe stays."""
+        self.runner.worker.cancel_all()
+        self.images.show_places([])
+        self.study.close_image()
+        self.reading_failed = False
+        self.empty_title.emit("")
+
+    def open_place(self, place: Place) -> None:
+        """Show one picture of a file; one that cannot be read is shown as such, and not the one before it."""
+        self.reading_failed = True
         self.empty_title.emit(self.tr("{} cannot be read").format(place.path.name))
         self.runner.read(place.read, self.tr("reading {}").format(place.path.name), place.path, keep=False)
 
@@ -127,6 +140,7 @@ class Documents(QObject):
 
     def _image_read(self, image: Image, path: Path | None) -> None:
         self.notice.hide()
+        self.reading_failed = False
         self.study.open_image(image, path)
         if image.pages > 1 and path is not None and Place(path, image.page) not in [e.place for e in self.images.entries]:
             # A file with several pictures is a list of images of its own.

@@ -33,8 +33,10 @@ class EmptyBench(QWidget):
             label = QLabel(text)
             label.setObjectName(name)
             label.setAlignment(Qt.AlignmentFlag.AlignCenter)
+            label.setWordWrap(name == "emptytext")
             layout.addWidget(label)
             self.labels.append(label)
+        self._first = [label.text() for label in self.labels]
         row = QHBoxLayout()
         row.addStretch(1)
         self.buttons: list[QToolButton] = []
@@ -54,10 +56,10 @@ class EmptyBench(QWidget):
         over.installEventFilter(self)
         self.setGeometry(over.rect())
 
-    def say(self, title: str) -> None:
-        """Why there is no image, instead of what to do first."""
-        self.labels[0].setText(title)
-        self.labels[1].hide()
+    def say(self, title: str, why: str = "") -> None:
+        """Why there is no image, instead of what to do first; "" for that."""
+        self.labels[0].setText(title or self._first[0])
+        self.labels[1].setText(why if title else self._first[1])
 
     @guarded
     def eventFilter(self, watched: object, event: object) -> bool:

@@ -3,20 +3,24 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 from PySide6.QtCore import QObject
 from PySide6.QtWidgets import QFileDialog
 
 from lucid_finch.core.errors import FileError, ParameterError
+from lucid_finch.desktop.shell.export_dialog import ExportDialog, ExportWish
 from lucid_finch.desktop.shell.parts import Parts
 from lucid_finch.desktop.study.study import step_place
 from lucid_finch.desktop.study.worker import Job
+from lucid_finch.files.findings import write_rows
 from lucid_finch.files.maps import write_image, write_map
+from lucid_finch.pipeline.batch import Batch, records
 from lucid_finch.pipeline.run import run_images
 from lucid_finch.pipeline.sinks import Outputs, write_results
-from lucid_finch.pipeline.sources import Place
+from lucid_finch.pipeline.sources import SUMMARY, SUMMARY_NAME, Place
 
-_EXPORTED = ("findings", "csv", "svg", "annotated")
+_USUAL = ("findings", "csv", "svg", "annotated")
 
 
 class Exporter(QObject):
@@ -27,23 +31,62 @@ class Exporter(QObject):
         self.parts = parts
 
     def export_dialog(self) -> None:
-        folder = QFileDialog.getExistingDirectory(self.parts, self.tr("Folder for findings, tables and pictures"))
-        if folder:
-            self.export_to(Path(folder))
+        """Ask what is written, of which images and where."""
+        if self.parts.study.image is None:
+            self.parts.show_failure(self.tr("There is nothing to export: open an image first."))
+            return
+        dialog = ExportDialog(self.parts, self.parts.study.recipe, self._places(), self.parts.appearance.preferences)
+        if dialog.exec():
+            wish = dialog.wish()
+            self.parts.appearance.file.save(self.parts.appearance.preferences)
+            if wish.everything:
+                self._export_all(wish)
+            else:
+                self.export_to(wish.folder, wish.outputs)
 
-    def export_to(self, folder: Path) -> None:
+    def _places(self) -> list[Place]:
+        """The image that is open, then the others of the list."""
+        study = self.parts.study
+        name = study.image.name if study.image is not None else ""
+        page = study.image.page if study.image is not None else 0
+        own = Place(study.image_path or Path(name or "image"), page)
+        return [own, *(entry.place for entry in self.parts.drawer.images.entries)]
+
+    def export_to(self, folder: Path, outputs: Outputs = Outputs(_USUAL)) -> None:  # noqa: B008
         """Write what the command line would write for this image and recipe."""
         image, path, recipe = self.parts.study.image, self.parts.study.image_path, self.parts.study.recipe
         if image is None:
             self.parts.show_failure(self.tr("There is nothing to export: open an image first."))
             return
+        name = self._places()[0].result_name
 
         def work(job: Job) -> str:
             run = self.parts.runner.engine.run(recipe, image, cancelled=job.cancelled)
-            written = write_results(run, folder, image.name or "image", path, Outputs(_EXPORTED))
+            written = write_results(run, folder, name, path, outputs)
             return self.tr("{} files written to {}").format(len(written), folder)
 
         self.parts.runner.do(work, self.tr("writing to {}").format(folder.name))
+
+    def _export_all(self, wish: ExportWish) -> None:
+        """The same of every image of the list, with the summary of a run."""
+        recipe = self.parts.study.recipe
+        places = [entry.place for entry in self.parts.drawer.images.entries]
+        batch = Batch(recipe, wish.folder, wish.outputs, kept=tuple(place.path for place in places))
+
+        def work(job: Job) -> str:
+            rows: list[dict[str, Any]] = []
+            failed: list[str] = []
+            for number, record in enumerate(records(batch, places), 1):
+                rows += record.rows
+                failed += [record.failure] if record.failure else []
+                job.emit_progress(number / len(places), record.place.path.name)
+                if job.cancelled():
+                    break
+            write_rows(wish.folder / SUMMARY_NAME, rows, list(SUMMARY))
+            text = self.tr("{} of {} images written to {}").format(number - len(failed), len(places), wish.folder)
+            return "; ".join([text, *failed[:3]])
+
+        self.parts.runner.do(work, self.tr("writing to {}").format(wish.folder.name))
 
     def save_map_dialog(self) -> None:
         picture = self.parts.active_frame.pane.picture

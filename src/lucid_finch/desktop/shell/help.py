@@ -6,9 +6,12 @@ import re
 from functools import cache
 from importlib.resources import files
 
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QHBoxLayout, QListWidget, QTextBrowser, QWidget
 
 from lucid_finch.desktop.shell.actions import Actions
+from lucid_finch.desktop.toolkit.guard import guarded
 from lucid_finch.desktop.toolkit.theme import dress
 
 
@@ -61,6 +64,13 @@ class HelpWindow(QWidget):
         layout.addWidget(self.page, 1)
         self.list.setCurrentRow(0)
         dress(self)
+
+    @guarded
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.key() == Qt.Key.Key_Escape:
+            self.close()
+        else:
+            super().keyPressEvent(event)
 
     def _show(self, title: str) -> None:
         self.page.setMarkdown(self._texts.get(title, ""))

@@ -89,26 +89,36 @@ class Bench(Parts):
         upper = self._column(self.panes, self.strip)
         upper.setObjectName("panes")
         middle, body = QSplitter(Qt.Orientation.Vertical), QSplitter(Qt.Orientation.Horizontal)
-        self.appearance = Appearance(self, self.preferences_file, self.panes, {"body": body, "middle": middle})
+        self.column = QSplitter(Qt.Orientation.Vertical)
+        self.appearance = Appearance(
+            self, self.preferences_file, self.panes, {"body": body, "middle": middle, "column": self.column}
+        )
         self.preferences = self.appearance.preferences
         self.drawer = Drawer(self.study, self.preferences, self.drawing)
         self.findings, self.near_misses, self.images = self.drawer.findings, self.drawer.near_misses, self.drawer.images
         for widget in (upper, self.drawer):
             middle.addWidget(widget)
-        middle.setSizes([550, 210])
+        middle.setSizes([545, 215])
         middle.setStretchFactor(0, 1)
-        for widget in (self.recipe_cards, middle, self.settings):
+        column = self.column
+        for above_or_below in (self.recipe_cards, self.settings):
+            column.addWidget(above_or_below)
+        column.setSizes([200, 530])
+        column.setStretchFactor(1, 1)
+        column.setChildrenCollapsible(False)
+        column.setMinimumWidth(240)
+        for widget in (column, middle):
             body.addWidget(widget)
-        body.setSizes([214, 786, 280])
+        body.setSizes([282, 998])
         body.setStretchFactor(1, 1)
         body.setChildrenCollapsible(False)
-        self.recipe_cards.setMinimumWidth(170)
-        self.settings.setMinimumWidth(250)
         self._middle = middle
         self.bar, self.notice = TopBar(), NoticeBar()
-        whole = self._column(self.bar, self.notice, body)
+        whole = self._column(self.bar, body)
+        self.notice.float_over(whole, self.bar)
         self.setCentralWidget(whole)
         self._whole, self._upper = whole, upper
+        self.appearance.parts = {"column": self.column, "strip": self.strip, "drawer": self.drawer}
         self.explanation = ExplanationCard(whole)
         self.status = WorkStatus(self.bar, self.runner)
         self.stages = Stages(self.study, self.runner, self.panes, self.strip)
@@ -153,6 +163,7 @@ class Bench(Parts):
         ):
             actions.add(window, name, text, call, shortcut)
         self.actions_by_name = actions.by_name
+        self.appearance.switches = {name: actions[f"show_{name}"] for name in self.appearance.parts}
         self.finder = ActionFinder(actions, self._whole)
         self.empty = EmptyBench(self._upper, [actions["open"], actions["open_folder"], actions["demo"]])
         for name, text in (("open", self.tr("Open…")), ("ask", self.tr("Ask why")), ("export", self.tr("Export…"))):
@@ -165,8 +176,12 @@ class Bench(Parts):
                 self.recent_menu = QMenu(button)
                 self.recent_menu.aboutToShow.connect(lambda: self.documents.fill_recent(self.recent_menu))
                 button.setMenu(self.recent_menu)
+        search = QToolButton()
+        search.setDefaultAction(actions["find"])
+        search.setText(self.tr("Search…"))
+        self.bar.add_button(search)
         more = QToolButton()
-        more.setText(self.tr("All actions"))
+        more.setText(self.tr("Menu"))
         more.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
         more.setToolTip(self.tr("Every action with its shortcut (Ctrl+K searches them)"))
         more.setMenu(actions.menu(more))
@@ -280,6 +295,7 @@ class Bench(Parts):
         if image is not None and image.pages > 1:
             name = self.tr("{} · picture {} of {}").format(name, image.page + 1, image.pages)
         self.bar.image_name.setText(name)
+        self._show_title()
         self._show_place()
         self._show_detection()
 
@@ -300,13 +316,17 @@ class Bench(Parts):
 
     def show_failure(self, text: str) -> None:
         self.failure = text
+        if self.study.image is None and self.empty.isVisible() and self.documents.reading_failed:
+            self.empty.say(self.empty.labels[0].text(), text)
         super().show_failure(text)
 
     def _show_title(self) -> None:
         name = self.study.recipe.name or self.tr("untitled")
         self.bar.title.setText(f"{name}{' •' if self.study.unsaved else ''}")
         self.bar.title.setToolTip(str(self.study.recipe_path or self.tr("not saved yet")))
-        self.setWindowTitle(f"{name}{' *' if self.study.unsaved else ''} – Lucid Finch")
+        file = self.study.recipe_path.name if self.study.recipe_path is not None else name
+        image = f" · {self.study.image.name}" if self.study.image is not None and self.study.image.name else ""
+        self.setWindowTitle(f"{file}{' *' if self.study.unsaved else ''}{image} – Lucid Finch")
 
     def _show_empty(self) -> None:
         self.empty.setVisible(self.study.image is None)

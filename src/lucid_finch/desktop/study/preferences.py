@@ -31,6 +31,10 @@ class Preferences(BaseModel):
     """Place and size of the window, as the toolkit writes them, in hexadecimal."""
     splitters: dict[str, list[int]] = {}
     panes: int = 2
+    hidden_parts: list[str] = []
+    """Parts of the window that are hidden."""
+    export: dict[str, list[str]] = {}
+    """What was written last, and where ("outputs", "folder")."""
     hidden_columns: dict[str, list[str]] = {}
     """By kind of detector."""
     recent: list[str] = []

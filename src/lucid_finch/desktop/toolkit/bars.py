@@ -1,13 +1,27 @@
-"""The bar at the top (study, image, what is being done) and the bar under it that says what went wrong or is offered."""
+"""The bar at the top (study, image, what is being done) and the messages that float over the window."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
-from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QProgressBar, QPushButton, QToolButton, QWidget
+from PySide6.QtCore import QEvent, QObject, QPropertyAnimation, QTimer, Signal
+from PySide6.QtGui import QHideEvent
+from PySide6.QtWidgets import (
+    QFrame,
+    QGraphicsOpacityEffect,
+    QHBoxLayout,
+    QLabel,
+    QProgressBar,
+    QPushButton,
+    QToolButton,
+    QWidget,
+)
 
+from lucid_finch.desktop.toolkit.guard import guarded
 from lucid_finch.desktop.toolkit.labels import Elided
+
+_STAYS, _STAYS_EACH, _FADES = 4000, 40, 400
+"""Milliseconds that a message stays, more for each letter of it, and that it takes to fade."""
 
 
 class TopBar(QWidget):
@@ -67,13 +81,13 @@ class TopBar(QWidget):
 
 
 class NoticeBar(QFrame):
-    """Says something without a dialog in the way; may offer what to do about it."""
+    """Says something without a dialog in the way, and may offer what to do about it. It floats over the window and fades."""
 
     def __init__(self) -> None:
         super().__init__()
         self.setObjectName("note")
         self._row = QHBoxLayout(self)
-        self._row.setContentsMargins(12, 4, 8, 4)
+        self._row.setContentsMargins(12, 6, 8, 6)
         self.text = QLabel()
         self.text.setWordWrap(True)
         self._row.addWidget(self.text, 1)
@@ -83,10 +97,29 @@ class NoticeBar(QFrame):
         away.setAccessibleName(self.tr("Put the message away"))
         away.clicked.connect(self.hide)
         self._row.addWidget(away)
+        self._above: QWidget | None = None
+        self._opacity = QGraphicsOpacityEffect(self)
+        self._opacity.setEnabled(False)
+        self.setGraphicsEffect(self._opacity)
+        self._fading = QPropertyAnimation(self._opacity, b"opacity", self)
+        self._fading.setDuration(_FADES)
+        self._fading.setStartValue(1.0)
+        self._fading.setEndValue(0.0)
+        self._fading.finished.connect(self.hide)
+        self._stays = QTimer(self)
+        self._stays.setSingleShot(True)
+        self._stays.timeout.connect(self._fade)
+        self.hide()
+
+    def float_over(self, window: QWidget, below: QWidget) -> None:
+        """Lie over `window`, under its bar `below`."""
+        self.setParent(window)
+        self._above = below
+        window.installEventFilter(self)
         self.hide()
 
     def tell(self, text: str, wrong: bool = False, offers: Sequence[tuple[str, Callable[[], None]]] = ()) -> None:
-        """Show a message, with a button for each of the `offers`."""
+        """Show a message, with a button for each of the `offers`; one with offers stays until it is put away."""
         for button in self._offers:
             self._row.removeWidget(button)
             button.deleteLater()
@@ -101,4 +134,44 @@ class NoticeBar(QFrame):
         self.text.style().unpolish(self.text)
         self.text.style().polish(self.text)
         self.text.setText(text)
+        self._fading.stop()
+        self._opacity.setEnabled(False)
+        self._place()
         self.show()
+        self.raise_()
+        self._stays.stop()
+        if not offers:
+            # Time to read it, longer for what went wrong.
+            self._stays.start((2 if wrong else 1) * (_STAYS + _STAYS_EACH * len(text)))
+
+    def _place(self) -> None:
+        window = self.parentWidget()
+        if window is None or self._above is None:
+            return
+        width = min(640, window.width() - 40)
+        self.setFixedWidth(width)
+        margins = self._row.contentsMargins()
+        others = sum(b.sizeHint().width() + self._row.spacing() for b in self._offers) + 40
+        room = width - margins.left() - margins.right() - others
+        self.text.setMinimumHeight(self.text.heightForWidth(max(room, 80)))
+        self.adjustSize()
+        self.move((window.width() - width) // 2, self._above.height() + 8)
+
+    def _fade(self) -> None:
+        if self.underMouse():
+            self._stays.start(_STAYS)
+            return
+        self._opacity.setEnabled(True)
+        self._fading.start()
+
+    @guarded
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        if event.type() == QEvent.Type.Resize and not self.isHidden():
+            self._place()
+        return False
+
+    @guarded
+    def hideEvent(self, event: QHideEvent) -> None:
+        self._fading.stop()
+        self._stays.stop()
+        super().hideEvent(event)

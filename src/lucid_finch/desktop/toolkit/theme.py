@@ -97,14 +97,15 @@ def _sheet(t: Theme) -> str:
     QMainWindow, QDialog, #help, #column, #settings, #topbar {{ background: {t.shell}; }}
     #topbar {{ border-bottom: 1px solid {t.line}; }}
     #column {{ border-right: 1px solid {t.line}; }}
-    #settings {{ border-left: 1px solid {t.line}; }}
+    #settings {{ border-right: 1px solid {t.line}; border-top: 1px solid {t.line}; }}
     QScrollArea, QScrollArea > QWidget > QWidget {{ background: transparent; border: none; }}
     QLabel#heading {{ color: {t.quiet}; font-weight: bold; letter-spacing: 1px; }}
     QLabel#quiet {{ color: {t.quiet}; }}
     QLabel#title {{ font-weight: bold; }}
     QLabel#bad {{ color: {t.bad}; }}
-    QFrame#card {{ background: {t.card}; border: 1px solid {t.line}; border-radius: 8px; }}
-    QFrame#card[chosen="true"] {{ border: 2px solid {t.accent}; }}
+    QFrame#card {{ background: {t.card}; border: 1px solid {t.line}; border-radius: 6px; }}
+    QFrame#card[chosen="true"] {{ border: 1px solid {t.accent}; background: {t.accent_soft}; }}
+    QFrame#card:focus {{ border: 2px solid {t.accent}; }}
     QFrame#note {{ background: {t.card}; border: 1px solid {t.line}; border-radius: 10px; }}
     QPushButton, QToolButton {{ background: {t.card}; border: 1px solid {t.line}; border-radius: 6px; padding: 4px 10px; }}
     QPushButton:hover, QToolButton:hover {{ border-color: {t.accent}; }}
@@ -148,6 +149,8 @@ def _sheet(t: Theme) -> str:
     QToolButton#panetitle {{ background: transparent; border: none; color: {t.surround_text}; padding: 1px 6px; }}
     QToolButton#panetitle:hover, QToolButton#panetitle:focus {{ color: #f0b140; }}
     #panebar[active="true"] QToolButton#panetitle {{ color: #f0b140; }}
+    QToolButton#fold {{ border: none; background: transparent; color: {t.quiet}; padding: 2px 0; font-weight: bold; }}
+    QToolButton#fold:hover, QToolButton#fold:focus {{ color: {t.accent}; }}
     QToolButton#bare {{ border: none; background: transparent; color: {t.quiet}; padding: 0 3px; }}
     QToolButton#bare:hover, QToolButton#bare:focus {{ color: {t.accent}; }}
     QToolButton::menu-button {{ border: none; width: 14px; }}

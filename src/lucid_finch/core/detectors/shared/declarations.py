@@ -28,9 +28,9 @@ def false_alarms_parameter(help: str, **extra: Any) -> Any:
     )
 
 
-def sigma_parameter(least: float = 0.3, usual: tuple[float, float] = (0.5, 6.0), help: str = "") -> Any:
+def sigma_parameter(least: float = 0.3, usual: tuple[float, float] = (0.5, 6.0), help: str = "", more: bool = False) -> Any:
     """The smoothing before the gradient."""
     text = "Standard deviation of the Gaussian smoothing before the gradient."
     return gathers(
-        1.2, label="Smoothing", unit="px", least=least, most=50.0, usual=usual, help=f"{text} {help}".rstrip()
+        1.2, label="Smoothing", unit="px", least=least, most=50.0, usual=usual, help=f"{text} {help}".rstrip(), more=more
     )  # fmt: skip

@@ -42,7 +42,7 @@ POLARITIES = ("dark", "bright")
 class RoundParameters(DetectorParameters):
     """Parameters of `circles` and `ellipses` but for their sizes."""
 
-    sigma: float = sigma_parameter()
+    sigma: float = sigma_parameter(more=True)
     polarity: Literal["dark", "bright", "either"] = forms(
         "either",
         label="Polarity",
@@ -70,6 +70,7 @@ class RoundParameters(DetectorParameters):
         criterion="roundness",
         help="Share of the edge points of the rim's chains that are on it, rather than leave it along a tangent: low for squares"
         " and bars with round ends.",
+        more=True,
     )
     deviation_max: float = judges(
         1.0,
@@ -81,6 +82,7 @@ class RoundParameters(DetectorParameters):
         sense="at most",
         help="Systematic deviation of the rim from the shape, without noise, in units of the usual one: 0.2 px and 0.8 % of the"
         " size for a whole rim, half of that if half is visible. Chains that leave the rim along a tangent count too.",
+        more=True,
     )
     turning_min: float = judges(
         0.6,
@@ -90,6 +92,7 @@ class RoundParameters(DetectorParameters):
         usual=(0.0, 1.0),
         criterion="turning",
         help="How much the gradient rotates along the rim, as a share of the rotation of its normal: none along straight sides.",
+        more=True,
     )
     contrast_min_pct: float = judges(
         0.0,
@@ -109,6 +112,7 @@ class RoundParameters(DetectorParameters):
         most=1e5,
         usual=(0.0, 200.0),
         help="Of two shapes with closer centres only the more significant one is kept; 0 keeps both rims of a ring.",
+        more=True,
     )
 
 

@@ -1,0 +1,165 @@
+"""Pictures come first: sizes of the panes, parts that can be hidden, folded settings, messages that move nothing."""
+
+from __future__ import annotations
+
+import itertools
+import unittest
+
+import numpy as np
+from PySide6.QtCore import Qt
+from PySide6.QtTest import QTest
+
+from lucid_finch.core.image import Image
+from lucid_finch.desktop.study.study import SOURCE
+from tests.desktop.support import BenchCase
+
+
+def landscape(width: int = 1200, height: int = 800) -> Image:
+    """A bright square on a dark ground."""
+    pixels = np.full((height, width), 60, np.uint8)
+    pixels[height // 3 : height // 2, width // 3 : width // 2] = 160
+    return Image.from_array(pixels + np.random.default_rng(0).integers(0, 6, pixels.shape).astype(np.uint8))
+
+
+class Sizes(BenchCase):
+    def widths(self) -> list[float]:
+        """px that the image takes in each pane in sight."""
+        image = self.bench.study.image
+        return [frame.view.scale * image.width for frame in self.bench.panes.shown]
+
+    def test_the_sizes_of_the_design(self) -> None:
+        self.bench.resize(1280, 800)
+        self.open(landscape())
+        self.settle()
+        self.assertGreaterEqual(min(self.widths()), 470)
+        self.bench.actions_by_name["panes_1"].trigger()
+        self.bench.actions_by_name["show_drawer"].trigger()
+        self.settle()
+        self.assertGreaterEqual(min(self.widths()), 940)
+
+    def test_panes_lie_as_shows_the_image_larger(self) -> None:
+        self.bench.resize(1280, 800)
+        self.open(landscape(900, 900))
+        self.settle()
+        self.assertEqual(self.bench.panes._rows[0].orientation(), Qt.Orientation.Horizontal)
+        self.open(landscape(2000, 300))
+        self.settle()
+        self.assertEqual(self.bench.panes._rows[0].orientation(), Qt.Orientation.Vertical)
+        self.assertGreaterEqual(min(self.widths()), 900)
+
+    def test_the_image_is_fitted_again_unless_it_was_zoomed(self) -> None:
+        self.bench.resize(1280, 800)
+        self.open(landscape())
+        self.settle()
+        before = self.widths()[0]
+        self.bench.resize(1000, 800)
+        self.settle()
+        self.assertLess(self.widths()[0], before - 50)
+        view = self.bench.frames[0].view
+        view.set(view.x, view.y, 1.5)
+        self.bench.resize(1280, 800)
+        self.settle()
+        self.assertEqual(view.scale, 1.5)
+
+    def test_parts_hide_with_one_key_and_remember_it(self) -> None:
+        self.open(landscape())
+        for name, key in (("column", Qt.Key.Key_F6), ("strip", Qt.Key.Key_F7), ("drawer", Qt.Key.Key_F8)):
+            part = self.bench.appearance.parts[name]
+            self.assertTrue(part.isVisible(), name)
+            QTest.keyClick(self.bench, key)
+            self.assertFalse(part.isVisible(), name)
+            self.assertIn(name, self.bench.preferences.hidden_parts)
+            QTest.keyClick(self.bench, key)
+            self.assertTrue(part.isVisible(), name)
+            self.assertNotIn(name, self.bench.preferences.hidden_parts)
+
+    def test_a_message_moves_nothing(self) -> None:
+        self.open(landscape())
+        self.settle()
+        before = [w.mapTo(self.bench, w.rect().topLeft()) for w in (self.bench.panes, self.bench.drawer, self.bench.settings)]
+        self.bench.show_failure("something went wrong " * 20)
+        self.settle()
+        self.assertTrue(self.bench.notice.isVisible())
+        after = [w.mapTo(self.bench, w.rect().topLeft()) for w in (self.bench.panes, self.bench.drawer, self.bench.settings)]
+        self.assertEqual(before, after)
+        text = self.bench.notice.text
+        self.assertGreaterEqual(text.height(), text.heightForWidth(text.width()))
+        self.bench.notice._stays.setInterval(1)
+        self.bench.notice._stays.start()
+        self.wait(lambda: not self.bench.notice.isVisible(), 5, "the message to fade")
+
+
+class Folded(BenchCase):
+    def test_rarely_changed_parameters_are_folded_with_a_count(self) -> None:
+        self.open(landscape())
+        settings = self.bench.settings
+        assert settings.fold is not None
+        self.assertFalse(settings.editors["", "operator"].isVisible())
+        self.assertTrue(settings.editors["", "sigma"].isVisible())
+        self.assertNotIn("changed", settings.fold.button.text())
+        self.bench.study.edit_detector(self.bench.study.chosen, {"operator": "sobel"}, "operator")
+        self.settle()
+        self.assertIn("1 changed", settings.fold.button.text())
+        settings.fold.button.click()
+        self.assertTrue(settings.editors["", "operator"].isVisible())
+        # It stays open for the next card.
+        self.bench.study.add_detector("lines")
+        self.settle()
+        self.assertTrue(settings.editors["", "angle_step"].isVisible())
+
+
+class Keys(BenchCase):
+    def test_arrows_in_the_recipe_and_the_strip(self) -> None:
+        self.open(landscape())
+        self.bench.study.add_detector("lines")
+        self.settle()
+        cards = self.bench.recipe_cards.cards
+        self.bench.study.choose(SOURCE)
+        cards[SOURCE].setFocus()
+        for name, after in itertools.pairwise(cards):
+            QTest.keyClick(cards[name], Qt.Key.Key_Down)
+            self.assertEqual(self.bench.study.chosen, after)
+        QTest.keyClick(cards["lines"], Qt.Key.Key_Up)
+        self.assertEqual(self.bench.study.chosen, "edges")
+        self.settle()
+        stages = list(self.bench.strip.stages.values())
+        stages[0].setFocus()
+        QTest.keyClick(stages[0], Qt.Key.Key_Right)
+        self.assertIs(self.bench.focusWidget(), stages[1])
+
+    def test_redo_has_both_keys(self) -> None:
+        self.open(landscape())
+        for keys in ((Qt.Key.Key_Y, Qt.KeyboardModifier.ControlModifier),
+                     (Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)):  # fmt: skip
+            self.bench.study.edit_detector("edges", {"sigma": 2.5}, "sigma")
+            self.bench.study.undo.undo()
+            QTest.keyClick(self.bench, *keys)
+            self.assertEqual(self.bench.study.recipe.detectors[0].parameters["sigma"], 2.5)
+            self.bench.study.undo.undo()
+
+    def test_new_and_close(self) -> None:
+        self.open(landscape())
+        self.bench.study.add_detector("lines")
+        self.bench.documents.ask_unsaved = lambda: __import__("PySide6.QtWidgets").QtWidgets.QMessageBox.StandardButton.Discard
+        self.bench.actions_by_name["new"].trigger()
+        self.settle()
+        self.assertEqual([entry.kind for entry in self.bench.study.recipe.detectors], ["edges"])
+        self.assertIsNotNone(self.bench.study.image)
+        self.bench.actions_by_name["close_image"].trigger()
+        self.settle()
+        self.assertIsNone(self.bench.study.image)
+        self.assertTrue(self.bench.empty.isVisible())
+        self.assertEqual(self.bench.findings.rows.rowCount(), 0)
+
+    def test_the_search_says_when_nothing_matches(self) -> None:
+        finder = self.bench.finder
+        finder.open()
+        finder.field.setText("zzzz")
+        self.assertEqual(finder.list.count(), 1)
+        self.assertIn("No action matches", finder.list.item(0).text())
+        QTest.keyClick(finder.field, Qt.Key.Key_Return)
+        self.assertTrue(finder.isVisible())
+
+
+if __name__ == "__main__":
+    unittest.main()
