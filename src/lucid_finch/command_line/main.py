@@ -99,10 +99,10 @@ def cli(ctx: click.Context) -> None:
 
 
 @cli.command("open")
-@click.argument("path", nargs=1)
-def open_(path: str) -> None:
-    """Open an image or a recipe in the window."""
-    _open_window([path])
+@click.argument("paths", nargs=-1, metavar="[PATH]...")
+def open_(paths: Sequence[str]) -> None:
+    """Open images, folders or a recipe in the window."""
+    _open_window(list(paths))
 
 
 cli.add_command(_FromDeclarations(name="detect", of="detectors", help="Run one detector on one image: detect KIND IMAGE."))
@@ -241,6 +241,28 @@ def freeze(recipe: str, image: str, out: str) -> None:
         read = read_image(image)
     with inputs_kept([image]):
         write_text(out, frozen(loaded, Engine().run(loaded, read).detections).text())
+
+
+@cli.command()
+@click.option("--command", metavar="COMMAND", help="What the menu entry starts, instead of this program.")
+def install(command: str | None) -> None:
+    """Add the menu entry, the icon and the file type of recipes to this user's desktop."""
+    import shlex
+
+    from lucid_finch.command_line.integration import install as add
+
+    start = command or f"{shlex.quote(str(Path(sys.argv[0]).resolve()))} open"
+    for path in add(start):
+        click.echo(path)
+
+
+@cli.command()
+def uninstall() -> None:
+    """Take away what `install` has added."""
+    from lucid_finch.command_line.integration import uninstall as remove
+
+    for path in remove():
+        click.echo(f"removed {path}")
 
 
 @cli.command(hidden=True)

@@ -10,11 +10,13 @@ import os
 import signal
 import sys
 from collections.abc import Sequence
+from importlib.resources import files
 from pathlib import Path
 from typing import IO
 
 import platformdirs
 from PySide6.QtCore import QLocale, QTimer
+from PySide6.QtGui import QIcon
 from PySide6.QtWidgets import QApplication
 
 from lucid_finch.core.numerics.runtime import threads
@@ -42,6 +44,7 @@ def make_application() -> QApplication:
     application = QApplication([sys.argv[0]])
     application.setApplicationName("Lucid Finch")
     application.setDesktopFileName("lucid-finch")
+    application.setWindowIcon(QIcon(str(files("lucid_finch.desktop") / "icons" / "lucid-finch.svg")))
     from lucid_finch.desktop.toolkit.theme import LIGHT, apply_theme
 
     apply_theme(application, LIGHT)
