@@ -10,6 +10,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from lucid_finch.core.comparing import gained_and_lost as findings_changed
+from lucid_finch.core.comparing import nearest, positions
 from lucid_finch.core.detector import Context, Task
 from lucid_finch.core.errors import Cancelled, ParameterError
 from lucid_finch.core.judging import Limit, Outcome, gained_and_lost, judge
@@ -74,9 +76,11 @@ def change_for(task: Task, candidate: int, budget: Budget) -> tuple[Change | Non
         if _is_judged_alone(task, changed, values):
             effect = _effect(task, changed, candidate)
         else:
-            spot = _spots(task.candidates.columns)[candidate]
+            spot = positions(task.candidates.columns)[candidate]
             after = _run(task, changed, budget)
-            effect = _effect_of_run(task, after, lambda new: np.hypot(*(_spots(after.candidates.columns)[new] - spot).T) <= _SAME)
+            effect = _effect_of_run(
+                task, after, lambda new: np.hypot(*(positions(after.candidates.columns)[new] - spot).T) <= _SAME
+            )
     except _TooLong:
         return None, _NOT_TRIED
     except ParameterError as error:
@@ -195,38 +199,12 @@ def _effect_of_run(task: Task, after: Task, is_wanted: Callable[[NDArray[np.int6
     """What another run finds against what is found now; None if none of the new candidates is the wanted one."""
     found = np.asarray(after.judgement.found)
     before = np.asarray(task.judgement.found)
-    now, then = _spots(task.candidates.columns), _spots(after.candidates.columns)
-    new, lost = _unmatched(now[before], then[found])
+    now, then = positions(task.candidates.columns), positions(after.candidates.columns)
+    new, lost = findings_changed(now[before], then[found], _SAME)
     if not is_wanted(found[new]).any():
         return None
-    gained = _nearest(now, then[found[new]])
+    gained = nearest(now, then[found[new]], _SAME)
     return _Effect(len(new), len(lost), tuple(dict.fromkeys(gained[gained >= 0].tolist())), tuple(before[lost].tolist()))
-
-
-def _spots(columns: Mapping[str, Any]) -> Any:
-    return np.stack([np.asarray(columns["x"], float), np.asarray(columns["y"], float)], axis=1)
-
-
-def _nearest(among: Any, spots: Any) -> NDArray[np.int64]:
-    """For each spot the number of the nearest of others at its place, or -1."""
-    from scipy.spatial import cKDTree  # here, since loading it takes time
-
-    if not len(among) or not len(spots):
-        return np.full(len(spots), -1)
-    far, which = cKDTree(among).query(spots, distance_upper_bound=_SAME)
-    return np.where(np.isfinite(far), which, -1)
-
-
-def _unmatched(before: Any, after: Any) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-    """Numbers of the later findings without an earlier one at their place, and of the earlier ones without a later one: two
-    belong together where each is the nearest of the other."""
-    to_after, to_before = _nearest(after, before), _nearest(before, after)
-    mutual = np.zeros(len(after), bool)
-    here = np.flatnonzero(to_before >= 0)
-    mutual[here] = to_after[to_before[here]] == here
-    lost = np.ones(len(before), bool)
-    lost[to_before[mutual]] = False
-    return np.flatnonzero(~mutual), np.flatnonzero(lost)
 
 
 def _admitting(task: Task, limit: Limit, measured: float) -> Any:

@@ -40,6 +40,9 @@ class Column:
     """`expected`: -log10 of an expected number of events, which is what people are shown; `flag`: 1 is yes, 0 is no; `number`: of
     a finding, 0 for none."""
 
+    sets_apart: bool = False
+    """Of a flag: rows with 0 are drawn with another shape, such as the outliers of a fit."""
+
     def text(self, value: Any) -> str:
         """A value of this column as people are shown it, without its unit."""
         if self.names:

@@ -176,7 +176,7 @@ class EdgeScan(Detector):
         Column("strength", "strength", _SLOPE, "slope along the scan", 2),
         Column("x_std", "x ±", "px", "one standard deviation, from the noise alone", 3),
         Column("y_std", "y ±", "px", "one standard deviation, from the noise alone", 3),
-        Column("used", "inlier", "", "1 if it is an inlier of the fit", 0, scale="flag"),
+        Column("used", "inlier", "", "1 if it is an inlier of the fit", 0, scale="flag", sets_apart=True),
         Column("residual", "residual", "px", "distance from the fit; NaN without one", 3),
     )
     near = 6.0

@@ -35,6 +35,19 @@ def peak_marks(detection: Detection, colour: QColor) -> list[Marks]:
     return found
 
 
+def near_peak(detection: Detection, picture: Picture, x: float, y: float, within: float) -> tuple[float, float]:
+    """The peak of a finding close to a place of an accumulator, else the place."""
+    links = detection.evidence[picture.name].links if picture.name in detection.evidence else None
+    if links is None:
+        return x, y
+    peaks = _shown(detection.evidence[picture.name], np.asarray(links.peaks(), float).reshape(-1, 2))
+    far = np.hypot(peaks[:, 0] - x, peaks[:, 1] - y)
+    if not len(far) or far.min() > within:
+        return x, y
+    nearest = peaks[int(np.argmin(far))]
+    return float(nearest[0]), float(nearest[1])
+
+
 def cell_marks(detection: Detection, picture: Picture, x: float, y: float) -> tuple[int, list[Marks]] | None:
     """The candidate (or -1) behind the cell at a place of an accumulator, and the points that voted for it; None elsewhere."""
     links = detection.evidence[picture.name].links if picture.name in detection.evidence else None

@@ -11,8 +11,9 @@ from PySide6.QtGui import QColor
 
 from lucid_finch.core.detection import Detection, Outlines, Overlay
 from lucid_finch.core.execution.combining import Combined
+from lucid_finch.core.table import Findings
 from lucid_finch.core.viewing.mark_colours import mark_colours
-from lucid_finch.desktop.canvas.map_links import cell_marks, curve_marks, peak_marks
+from lucid_finch.desktop.canvas.map_links import cell_marks, curve_marks, near_peak, peak_marks
 from lucid_finch.desktop.canvas.merged_marks import merged_marks, one_mark
 from lucid_finch.desktop.canvas.pane import Marks
 from lucid_finch.desktop.canvas.panes import PaneFrame, PaneGroup
@@ -33,6 +34,8 @@ class Overlays(QObject):
         """Findings and near misses of the detector in sight."""
         self._peaks: list[Marks] = []
         """The findings on accumulators."""
+        self.standing: list[Marks] = []
+        """Marks that stay until they are replaced, such as what was gained and lost."""
         self._votes: list[Marks] = []
         """What voted for the place that was clicked last."""
         selection.changed.connect(self.show_selected)
@@ -66,11 +69,16 @@ class Overlays(QObject):
         row = self.selection.merged_row(study.detector, study.detection) if merged is not None else None
         if row is not None and study.detection is not None:
             marks.append(one_mark(study.detection, [row], self._own[0].colour))
-        self.panes.show_marks([*marks, *extra])
+        self.panes.show_marks([*marks, *self.standing, *extra])
 
     def _found_marks(self, found: Detection, colour: QColor, in_sight: bool) -> Marks:
         table = found.findings
-        own = Marks.of(found.outlines, table["x"], table["y"], table["id"], colour)
+        apart = next((c.name for c in table.declared.values() if c.sets_apart), "")
+        outlines = found.outlines if not apart or len(found.outlines) else _shapes_apart(table, apart)
+        own = Marks.of(outlines, table["x"], table["y"], table["id"], colour)
+        if outlines is not found.outlines:
+            # Numbers beside the shapes, which they would hide.
+            own = replace(own, at=np.stack([table["x"], table["y"] - 9.0], axis=1))
         if found.places is not None:
             own = replace(own, at=np.asarray(found.places, float))
         if found.named_by:
@@ -99,8 +107,10 @@ class Overlays(QObject):
         self.panes.show_marks([*others, *marks, *self._votes])
         box = self._own[0].box(list(found)) if found else self._own[1].box(list(near))
         if centre and box is not None:
+            # Maps with axes of their own mark the place, and stay where they are.
             for frame in self.panes.shown:
-                frame.pane.bring_into_sight(box)
+                if not frame.pane.apart:
+                    frame.pane.bring_into_sight(box)
 
     def at(self, frame: PaneFrame, x: float, y: float) -> tuple[int, int] | None:
         """Rows of the finding and of the near miss (or -1) at a place of a pane: a mark of the image, or the one behind a cell
@@ -109,7 +119,7 @@ class Overlays(QObject):
         detection, picture = self.study.detection, frame.pane.picture
         if len(self._own) != 2 or detection is None or picture is None:
             return None
-        cell = cell_marks(detection, picture, x, y)
+        cell = cell_marks(detection, picture, *near_peak(detection, picture, x, y, within))
         if cell is not None:
             candidate, self._votes = cell
             rows = (detection.task.rows, detection.task.near_rows)
@@ -119,6 +129,16 @@ class Overlays(QObject):
             return None
         self._votes = curve_marks(detection, x, y)
         return self._own[0].nearest(x, y, within), self._own[1].nearest(x, y, within)
+
+
+_CROSS = np.array([[-1, 0], [1, 0], [0, 0], [0, -1], [0, 1]], float)
+_DIAMOND = np.array([[-1, 0], [0, -1], [1, 0], [0, 1], [-1, 0]], float)
+
+
+def _shapes_apart(table: Findings, flag: str) -> Outlines:
+    """Crosses for rows whose flag is set, larger diamonds for the others: shapes, so that colour is not needed."""
+    centre = np.stack([table["x"], table["y"]], axis=1)
+    return Outlines.of([c + (2.5 * _CROSS if on else 4.0 * _DIAMOND) for c, on in zip(centre, table[flag], strict=True)])
 
 
 def _overlay_marks(overlay: Overlay) -> Marks:

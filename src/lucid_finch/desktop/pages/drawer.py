@@ -7,6 +7,7 @@ from PySide6.QtWidgets import QTabWidget
 
 from lucid_finch.desktop.canvas.drawing import Drawing
 from lucid_finch.desktop.pages.image_list import ImageList
+from lucid_finch.desktop.pages.kept import KeptPage
 from lucid_finch.desktop.pages.measure import MeasurePage
 from lucid_finch.desktop.pages.merged import MergedPage
 from lucid_finch.desktop.pages.pixel_values import PixelValuesPage
@@ -31,12 +32,14 @@ class Drawer(QTabWidget):
         self.findings, self.near_misses = self.findings_page.table, self.near_page.table
         self.images = ImageList()
         self.values, self.measure = PixelValuesPage(), MeasurePage(drawing)
+        self.kept = KeptPage(study)
         for page, name in (
             (self.findings_page, self.tr("Findings")),
             (self.near_page, self.tr("Near misses")),
             (self.images, self.tr("Images")),
             (self.values, self.tr("Pixel values")),
             (self.measure, self.tr("Measure")),
+            (self.kept, self.tr("Kept results")),
             (self.merged_page, self.tr("Merged")),
         ):
             self.addTab(page, name)
@@ -105,6 +108,11 @@ class Drawer(QTabWidget):
     def _page_in_front(self) -> FilteredTable:
         page = self.currentWidget()
         return page if isinstance(page, FilteredTable) else self.findings_page
+
+    def keep_result(self) -> None:
+        """Keep the result of now, and show what follows against it."""
+        self.kept.keep_now()
+        self.setCurrentWidget(self.kept)
 
     def copy_table(self) -> None:
         """Copy the table in front, or the findings."""

@@ -15,6 +15,7 @@ from PySide6.QtWidgets import (
     QLineEdit,
     QMenu,
     QScrollArea,
+    QSizePolicy,
     QToolButton,
     QVBoxLayout,
     QWidget,
@@ -77,9 +78,10 @@ class Card(QFrame):
         self.more.clicked.connect(lambda: self.menu_wanted.emit(self.more.mapToGlobal(self.more.rect().bottomLeft())))
         head.addWidget(self.on)
         head.addWidget(self.name)
+        # The name has the room that it needs, the rest is for what it is.
+        self.brief.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         head.addWidget(self.field, 1)
-        head.addStretch(1)
-        head.addWidget(self.brief)
+        head.addWidget(self.brief, 1)
         head.addWidget(self.count)
         head.addWidget(self.misses)
         head.addWidget(self.more)

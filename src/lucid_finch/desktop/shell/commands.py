@@ -120,6 +120,8 @@ def _finding_actions(parts: Parts, actions: Actions) -> None:
     choose = parts.tr("Findings")
     tip = parts.tr("Then click where something was expected; or Shift+click")
     switch(choose, "ask", parts.tr("Ask why"), parts.asking.set_asking, False, "W", tip)
+    tip = parts.tr("See what is gained and lost against it while the recipe changes")
+    add(choose, "keep", parts.tr("Keep this result"), parts.drawer.keep_result, "Ctrl+R", tip)
     tip = parts.tr("Selected rows, or all, as tab-separated text")
     add(choose, "copy", parts.tr("Copy the table"), parts.drawer.copy_table, "Ctrl+Shift+C", tip)
     tip = parts.tr("For example: length > 50 and closed = yes")

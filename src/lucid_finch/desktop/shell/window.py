@@ -17,8 +17,10 @@ from lucid_finch.desktop.canvas.overlays import Overlays
 from lucid_finch.desktop.canvas.panes import PaneFrame, PaneGroup
 from lucid_finch.desktop.canvas.stages import Stages
 from lucid_finch.desktop.pages.asking import Asking
+from lucid_finch.desktop.pages.comparison_marks import comparison_marks
 from lucid_finch.desktop.pages.drawer import Drawer
 from lucid_finch.desktop.pages.explanation_card import ExplanationCard
+from lucid_finch.desktop.pages.kept import Comparison
 from lucid_finch.desktop.recipe_panel.parameter_sweep import Sweep
 from lucid_finch.desktop.recipe_panel.recipe_cards import RecipeCards
 from lucid_finch.desktop.recipe_panel.region_shapes import RegionShapes
@@ -231,6 +233,7 @@ class Bench(Parts):
         drawer.columns_chosen.connect(lambda: self.preferences_file.save(self.preferences))
         drawer.merged_in_front_changed.connect(self.overlays.show)
         drawer.currentChanged.connect(self._page_changed)
+        drawer.kept.compared.connect(self._show_comparison)
         for table in (self.findings, self.near_misses):
             table.colour_wanted.connect(self.overlays.set_colour_by)
         self.explanation.wanted.connect(applier.admit)
@@ -351,6 +354,12 @@ class Bench(Parts):
         self.panes.preview("prepared" if step and step == self.study.last_step else step)
         self._show_detection()
 
+    def _show_comparison(self, comparison: Comparison | None) -> None:
+        """What was gained and lost against a kept result, while its page is in front."""
+        in_front = self.drawer.currentWidget() is self.drawer.kept
+        self.overlays.standing = comparison_marks(comparison) if comparison is not None and in_front else []
+        self.overlays.show()
+
     # Selecting and asking
 
     def choose(self, found: list[int], near: list[int], centre: bool = False) -> None:
@@ -414,6 +423,7 @@ class Bench(Parts):
         tall = self.drawer.widget(index) in (self.drawer.values, self.drawer.measure)
         if tall and 0 < below < _ROOM and above + below > 2 * _ROOM:
             self._middle.setSizes([above + below - _ROOM, _ROOM])
+        self._show_comparison(self.drawer.kept.comparison)
         self._show_under_cursor()
 
     def _show_under_cursor(self) -> None:

@@ -22,6 +22,9 @@ class Elided(QLabel):
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         text = self.fontMetrics().elidedText(self.text(), self.where, self.width())
+        if len(text) < 4 and text != self.text():
+            # What is left says nothing.
+            text = ""
         self.setToolTip(self.text() if text != self.text() else "")
         painter.setPen(self.palette().color(self.foregroundRole()))
         painter.drawText(self.rect(), self.alignment() | Qt.AlignmentFlag.AlignVCenter, text)

@@ -43,8 +43,8 @@ THEMES = {"light": LIGHT, "dark": DARK}
 
 NEAR_COLOUR, FIT_COLOUR, SCAN_COLOUR = "#f2efe6", "#f4f2ec", "#78e8e2d6"
 """Near misses, fits and scan lines on the image; the last is translucent."""
-VOTE_COLOUR, CURVE_COLOUR, GAIN_COLOUR = "#f2e34c", "#7fd1ff", "#ff8fb1"
-"""Points that voted for a cell, votes of a point, and what a change would admit."""
+VOTE_COLOUR, CURVE_COLOUR, GAIN_COLOUR, LOSS_COLOUR = "#f2e34c", "#7fd1ff", "#ff8fb1", "#9fe3c0"
+"""Points that voted for a cell, votes of a point, what a change admits, and what it loses."""
 
 
 def mark_colour(number: int) -> QColor:
