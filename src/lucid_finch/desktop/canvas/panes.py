@@ -337,6 +337,12 @@ class PaneGroup(QWidget):
                 self.frames[self.active].pane.show_box(box)
                 return
 
+    def bring_into_sight(self, x: float, y: float) -> None:
+        """Centre a place of the source where it is not in sight; maps with axes of their own stay."""
+        for frame in self.shown:
+            if not frame.pane.apart:
+                frame.pane.bring_into_sight((x, y, x, y))
+
     def one_to_one(self) -> None:
         """One pixel of the image to one of the screen."""
         view = self.frames[self.active].view

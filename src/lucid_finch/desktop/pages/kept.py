@@ -59,12 +59,15 @@ class KeptPage(QWidget):
 
     compared = Signal(object)
     """A `Comparison` to show on the image, or None."""
+    wanted = Signal(float, float)
+    """A place of the source that shall be in sight."""
 
     def __init__(self, study: Study) -> None:
         super().__init__()
         self.study = study
         self.kept: list[Kept] = []
         self.comparison: Comparison | None = None
+        self._places: list[tuple[float, float]] = []
         layout = QHBoxLayout(self)
         layout.setContentsMargins(8, 6, 8, 6)
         left = QVBoxLayout()
@@ -97,6 +100,9 @@ class KeptPage(QWidget):
         self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
         self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.table.verticalHeader().hide()
+        self.table.verticalHeader().setDefaultSectionSize(self.fontMetrics().height() + 8)
+        self.table.setShowGrid(False)
+        self.table.itemSelectionChanged.connect(self._go_to_row)
         right.addWidget(self.about)
         right.addWidget(self.table, 1)
         layout.addLayout(right, 1)
@@ -171,11 +177,17 @@ class KeptPage(QWidget):
         if self.comparison is not None or before is not None:
             self.compared.emit(self.comparison)
 
+    def _go_to_row(self) -> None:
+        line = self.table.currentRow()
+        if 0 <= line < len(self._places) and self.table.selectedItems():
+            self.wanted.emit(*self._places[line])
+
     def _fill(self) -> None:
         rows: list[tuple[str, Findings, int]] = []
         if self.comparison is not None:
             rows += [(self.tr("gained"), self.comparison.now.findings, int(row)) for row in self.comparison.gained]
             rows += [(self.tr("lost"), self.comparison.before.findings, int(row)) for row in self.comparison.lost]
+        self._places = [(float(table["x"][row]), float(table["y"][row])) for _, table, row in rows]
         self.table.setRowCount(min(len(rows), _MOST_ROWS))
         for line, (what, table, row) in enumerate(rows[:_MOST_ROWS]):
             for column, text in enumerate([what, *(table.text(name, row) for name in ("id", "x", "y", "score"))]):

@@ -12,7 +12,7 @@ from PySide6.QtCore import QObject, QRect, Qt, Signal
 from PySide6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
-from lucid_finch.core.detectors import detector_of
+from lucid_finch.core.detectors import KINDS, detector_of
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.execution.engine import Detected, Engine, Failed, StepDone
 from lucid_finch.core.execution.plan import Plan
@@ -30,6 +30,8 @@ from lucid_finch.desktop.toolkit.guard import guarded
 from lucid_finch.desktop.toolkit.theme import current_theme, mark_colour
 
 WIDTH, HEIGHT = 176, 118
+_KINDS = "+ kind"
+"""Stands for a parameter where kinds of detectors are compared."""
 
 
 @dataclass
@@ -227,6 +229,10 @@ class Sweep(QObject):
     """Computes the results at several values one after the other, and lets one value be applied."""
 
     refused = Signal(str)
+    applied = Signal(str, object)
+    """A parameter and the value that it shall have."""
+    kind_chosen = Signal(str)
+    """A kind of detector that shall be added."""
 
     def __init__(self, parent: QWidget, over: QWidget, study: Study, engine: Engine) -> None:
         """The card is a child of `parent` and is shown over the middle of `over`."""
@@ -234,7 +240,7 @@ class Sweep(QObject):
         self.study, self.engine = study, engine
         self.card = SweepCard(parent, over)
         self.card.closed.connect(self._closed)
-        self.applied = self.card.applied
+        self.card.applied.connect(self._take)
         self.worker = Coordinator()
         """Its own, so that the other work of the window goes on."""
         self.worker.setParent(self)
@@ -271,6 +277,36 @@ class Sweep(QObject):
             return
         title = self.tr("Sweep of {}: a click applies the value, numbers are counts of findings").format(declared.label)
         self._ask(parameter, title, samples, current, place, {})
+
+    def open_kinds(self) -> None:
+        """Show what each kind of detector finds on this image; a click adds it."""
+        study = self.study
+        if study.image is None:
+            self.refused.emit(self.tr("Open an image first."))
+            return
+        self._steps = {}
+        samples = [Sample(kind, f"{kind}") for kind in KINDS]
+        self.card.open(_KINDS, self.tr("What each detector finds on this image; a click adds it"), samples, None)
+        for view in self.card.views:
+            view.setToolTip(KINDS[view.sample.value].purpose)
+        plain = study.recipe.plain()
+        asked = [Question(study.image, study.recipe, kind, None, mark_colour(n)) for n, kind in enumerate(KINDS)]
+
+        def work(job: Job) -> None:
+            for n, (kind, question) in enumerate(zip(KINDS, asked, strict=True)):
+                if job.cancelled():
+                    return
+                recipe = Recipe.make({**plain, "combine": [], "detectors": [{"name": kind, "kind": kind}]})
+                job.emit_part((n, *answered(self.engine, question, recipe, job.cancelled)))
+
+        self._generation = self.worker.submit("looking", work)
+
+    def _take(self, parameter: str, value: Any) -> None:
+        if parameter == _KINDS:
+            self.card.put_away()
+            self.kind_chosen.emit(str(value))
+        else:
+            self.applied.emit(parameter, value)
 
     def _values(self, declared: Declaration, current: Any) -> list[Any]:
         found = self.study.detections.get(self.study.chosen)

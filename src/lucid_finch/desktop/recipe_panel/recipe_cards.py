@@ -6,7 +6,7 @@ from collections.abc import Callable
 from functools import partial
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent
+from PySide6.QtGui import QAction, QContextMenuEvent, QKeyEvent, QMouseEvent
 from PySide6.QtWidgets import (
     QCheckBox,
     QFrame,
@@ -159,6 +159,8 @@ class RecipeCards(QWidget):
     """Follows the study."""
 
     refused = Signal(str)
+    kinds_wanted = Signal()
+    """What each kind of detector finds shall be shown."""
 
     def __init__(self, study: Study) -> None:
         super().__init__()
@@ -196,6 +198,10 @@ class RecipeCards(QWidget):
         self.merged.setWordWrap(True)
         self.merged.setToolTip(self.tr("What more than one detector found is listed once, as the most significant finding"))
         self._layout.addWidget(self.merged)
+        menu = self.add_detector.menu()
+        menu.insertAction(menu.actions()[0], look := QAction(self.tr("Show what each finds on this image"), menu))
+        menu.insertSeparator(menu.actions()[1])
+        look.triggered.connect(self.kinds_wanted)
         self._layout.addStretch(1)
         scroll.setWidget(page)
         outer.addWidget(scroll, 1)

@@ -219,7 +219,7 @@ class SettingsPanel(QWidget):
 
     def _build_detector(self, layout: QVBoxLayout) -> None:
         _, name, kind = self._shape
-        self.heading.setText(f"{name} · {kind}".upper())
+        self.heading.setText((f"{name} · {kind}" if name != kind else kind).upper())
         detector = detector_of(kind)
         purpose = QLabel(detector.purpose)
         purpose.setObjectName("quiet")

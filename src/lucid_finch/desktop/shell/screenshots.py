@@ -5,6 +5,7 @@ from __future__ import annotations
 import tempfile
 import time
 from collections.abc import Callable
+from importlib.resources import files
 from pathlib import Path
 
 import click
@@ -13,6 +14,7 @@ from PIL import Image as Pillow
 from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QApplication, QWidget
 
+from lucid_finch.demo import SCENES, scene
 from lucid_finch.desktop.canvas.display_range import RangeCard
 from lucid_finch.desktop.shell.application import make_application
 from lucid_finch.desktop.shell.window import Bench
@@ -292,11 +294,22 @@ def take_demo(name: str, path: Path) -> None:
     bench.close()
 
 
+def draw_thumbnails() -> None:
+    """Small pictures of the demo scenes, which the empty bench offers; kept in the package."""
+    folder = Path(str(files("lucid_finch.demo"))) / "thumbnails"
+    folder.mkdir(exist_ok=True)
+    for name in SCENES:
+        picture = Pillow.fromarray(scene(name).image.pixels)
+        picture.thumbnail((300, 200))
+        picture.convert("RGB").quantize(128).save(folder / f"{name}.png", optimize=True)
+
+
 def take_all(folder: Path) -> None:
     """One PNG of each view, 1280 x 800."""
+    draw_thumbnails()
     help_from = None
-    for scene, shots in BY_SCENE.items():
-        bench = opened(scene)
+    for name_of_scene, shots in BY_SCENE.items():
+        bench = opened(name_of_scene)
         for name, arrange in shots.items():
             arrange(bench)
             settle(bench)

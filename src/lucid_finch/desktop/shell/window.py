@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QMenu, QSplitter, QToolButton, QVBoxLayout, QWidge
 
 from lucid_finch.core.execution.combining import Combined
 from lucid_finch.core.image import Image
+from lucid_finch.demo import SCENES
 from lucid_finch.desktop.canvas.drawing import Drawing
 from lucid_finch.desktop.canvas.evidence_strip import EvidenceStrip
 from lucid_finch.desktop.canvas.overlays import Overlays
@@ -35,6 +36,7 @@ from lucid_finch.desktop.shell.exporting import Exporter
 from lucid_finch.desktop.shell.help import HelpWindow
 from lucid_finch.desktop.shell.hints import show_drawing_hint
 from lucid_finch.desktop.shell.parts import Parts
+from lucid_finch.desktop.shell.tour import Tour
 from lucid_finch.desktop.shell.work_status import WorkStatus
 from lucid_finch.desktop.study.preferences import PreferencesFile
 from lucid_finch.desktop.study.runner import Runner
@@ -156,6 +158,7 @@ class Bench(Parts):
         for name, text, call, shortcut in (
             ("find", self.tr("Search all actions"), self._search, "Ctrl+K"),
             ("help", self.tr("Help"), self.show_help, keys.HelpContents),
+            ("tour", self.tr("Tour of the window"), self.start_tour, "Shift+F1"),
             ("theme", self.tr("Light or dark"), self.appearance.toggle_theme, "Ctrl+T"),
             ("larger", self.tr("Larger text"), lambda: self.appearance.scale_text(1.1), keys.ZoomIn),
             ("smaller", self.tr("Smaller text"), lambda: self.appearance.scale_text(1 / 1.1), keys.ZoomOut),
@@ -167,7 +170,11 @@ class Bench(Parts):
         self.actions_by_name = actions.by_name
         self.appearance.switches = {name: actions[f"show_{name}"] for name in self.appearance.parts}
         self.finder = ActionFinder(actions, self._whole)
-        self.empty = EmptyBench(self._upper, [actions["open"], actions["open_folder"], actions["demo"]])
+        self.tour = Tour(self._whole, self)
+        scenes = {name: actions["demo" if number == 0 else f"demo_{name}"] for number, name in enumerate(SCENES)}
+        self.empty = EmptyBench(
+            self._upper, [actions["open"], actions["open_folder"], actions["tour"]], scenes, self.documents.open_path
+        )
         for name, text in (("open", self.tr("Open…")), ("ask", self.tr("Ask why")), ("export", self.tr("Export…"))):
             button = QToolButton()
             button.setDefaultAction(actions[name])
@@ -226,6 +233,8 @@ class Bench(Parts):
         self.settings.page_wanted.connect(self.documents.open_page)
         self.settings.sweep_wanted.connect(sweep.open)
         sweep.applied.connect(applier.take_value)
+        sweep.kind_chosen.connect(self.study.add_detector)
+        self.recipe_cards.kinds_wanted.connect(sweep.open_kinds)
         self.images.others_busy = lambda: self.worker.busy
         self.findings.rows_chosen.connect(lambda rows: self.choose(rows, [], centre=True))
         self.near_misses.rows_chosen.connect(lambda rows: self.choose([], rows, centre=True))
@@ -234,6 +243,7 @@ class Bench(Parts):
         drawer.merged_in_front_changed.connect(self.overlays.show)
         drawer.currentChanged.connect(self._page_changed)
         drawer.kept.compared.connect(self._show_comparison)
+        drawer.kept.wanted.connect(self.panes.bring_into_sight)
         for table in (self.findings, self.near_misses):
             table.colour_wanted.connect(self.overlays.set_colour_by)
         self.explanation.wanted.connect(applier.admit)
@@ -332,6 +342,8 @@ class Bench(Parts):
         self.setWindowTitle(f"{file}{' *' if self.study.unsaved else ''}{image} – Lucid Finch")
 
     def _show_empty(self) -> None:
+        if self.study.image is None:
+            self.empty.show_recent(self.preferences.recent)
         self.empty.setVisible(self.study.image is None)
 
     def _show_detection(self) -> None:
@@ -436,6 +448,12 @@ class Bench(Parts):
 
     # The window itself
 
+    def start_tour(self) -> None:
+        """Show what is where, one thing after the other; on the demo if there is no image."""
+        if self.study.image is None:
+            self.documents.open_demo()
+        self.tour.start()
+
     def show_help(self) -> None:
         """Open the guide."""
         if self.help is None:
@@ -454,7 +472,7 @@ class Bench(Parts):
 
     def _escape(self) -> None:
         """Close what is open, else give up what runs."""
-        for card in (self.finder, self.explanation, self.sweep.card):
+        for card in (self.finder, self.tour, self.explanation, self.sweep.card):
             if card.isVisible():
                 card.put_away()
                 break
@@ -478,6 +496,7 @@ class Bench(Parts):
         self.explanation.put_away()
         self.sweep.card.put_away()
         self.finder.hide()
+        self.tour.put_away()
 
     @guarded
     def closeEvent(self, event: QCloseEvent) -> None:

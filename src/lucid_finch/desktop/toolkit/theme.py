@@ -141,6 +141,11 @@ def _sheet(t: Theme) -> str:
     QScrollBar:horizontal {{ background: transparent; height: 10px; }}
     QScrollBar::handle {{ background: {t.line}; border-radius: 4px; min-height: 24px; min-width: 24px; margin: 2px; }}
     QScrollBar::add-line, QScrollBar::sub-line {{ width: 0; height: 0; }}
+    QToolButton#scene, QToolButton#recent {{ background: transparent; border: 1px solid transparent; color: {t.surround_text}; }}
+    QToolButton#recent {{ color: {t.surround_quiet}; padding: 2px 8px; }}
+    QToolButton#scene:hover, QToolButton#scene:focus, QToolButton#recent:hover, QToolButton#recent:focus {{
+        border-color: #f0b140; color: #f0b140; }}
+    QFrame#tourframe {{ border: 3px solid {t.accent}; border-radius: 4px; background: transparent; }}
     QLabel#emptytitle {{ color: {t.surround_text}; font-size: 20px; }}
     QLabel#emptytext {{ color: {t.surround_quiet}; }}
     #strip, #panes {{ background: {t.surround}; }}
