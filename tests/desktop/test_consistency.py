@@ -155,7 +155,7 @@ class Unheard(BenchCase):
         self.assertEqual(len(found.near_misses), 2)
         self.assertEqual(self.bench.recipe_cards.cards["dots"].count.text(), "2")
         self.assertIn("2 near misses", self.bench.recipe_cards.cards["dots"].toolTip())
-        self.assertEqual(self.bench.recipe_cards.cards[step_card(1)].about.text(), "inverted 2")
+        self.assertEqual(self.bench.recipe_cards.cards[step_card(1)].brief.text(), "inverted 2")
         # Settings, with a histogram under the limit; the map beside the source; overlays and names on it.
         limit = self.bench.settings.editors["", "level_min"]
         assert limit.histogram is not None

@@ -48,6 +48,7 @@ class Opening(BenchCase):
         self.wait(lambda: self.bench.failure)
         self.assertRegex(self.bench.failure, "broken.png: is damaged or cut short")
         self.assertTrue(self.bench.notice.isVisible())
+        self.settle()
         self.assertIsNone(self.bench.study.image)
         self.assertEqual(self.bench.findings.rows.rowCount(), 0)
         said = [label.text() for label in self.bench.empty.labels]

@@ -36,7 +36,9 @@ class Stage(QWidget):
         self.setCursor(Qt.CursorShape.PointingHandCursor)
 
     def _fit(self) -> None:
-        self.setFixedSize(WIDTH + 4, HEIGHT + self.fontMetrics().height() + 9)
+        # A label is never cut off.
+        self.wide = max(WIDTH, self.fontMetrics().horizontalAdvance(self.label) + 10)
+        self.setFixedSize(self.wide + 4, HEIGHT + self.fontMetrics().height() + 9)
 
     @guarded
     def changeEvent(self, event: QEvent) -> None:
@@ -46,21 +48,21 @@ class Stage(QWidget):
 
     def show_picture(self, picture: Picture) -> None:
         ratio = self.devicePixelRatioF()
-        self._pixels = picture.thumbnail(round(WIDTH * ratio), round(HEIGHT * ratio))
+        self._pixels = picture.thumbnail(round(self.wide * ratio), round(HEIGHT * ratio))
         self.update()
 
     @guarded
     def paintEvent(self, event: QPaintEvent) -> None:
         theme = current_theme()
         painter = QPainter(self)
-        box = QRect(2, 2, WIDTH, HEIGHT)
+        box = QRect(2, 2, self.wide, HEIGHT)
         painter.fillRect(self.rect().adjusted(1, 1, -1, -1), QColor(theme.surround_bar))
         if self._pixels is not None:
             height, width = self._pixels.shape
             painter.drawImage(box, QImage(self._pixels.data, width, height, 4 * width, QImage.Format.Format_RGB32))
         painter.setPen(QColor("#f0b140" if self.active else theme.surround_text))
-        text = self.fontMetrics().elidedText(self.label, Qt.TextElideMode.ElideRight, WIDTH - 8)
-        painter.drawText(QRect(6, HEIGHT + 3, WIDTH - 8, self.fontMetrics().height() + 3), Qt.AlignmentFlag.AlignVCenter, text)
+        line = QRect(6, HEIGHT + 3, self.wide, self.fontMetrics().height() + 3)
+        painter.drawText(line, Qt.AlignmentFlag.AlignVCenter, self.label)
         if self.active or self.hasFocus():
             painter.setPen(QPen(QColor("#f0b140"), 1.4))
             painter.drawRect(self.rect().adjusted(1, 1, -2, -2))

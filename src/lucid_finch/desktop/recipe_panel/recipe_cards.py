@@ -214,6 +214,7 @@ class RecipeCards(QWidget):
 
     def _adding(self, text: str, tip: str, offered: dict[str, str], add: Callable[[str], None]) -> QToolButton:
         button = QToolButton()
+        button.setObjectName("tight")
         button.setText(text)
         button.setToolTip(tip)
         button.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)

@@ -229,7 +229,7 @@ class Picture:
             fine = np.empty((2 * out.shape[0], 2 * out.shape[1]), np.uint32)
             self._draw(left, top, 2 * scale, fine)
             rows = _averaged(fine[::2], fine[1::2])
-            np.copyto(out, _averaged(rows[:, ::2], rows[:, 1::2]))
+            np.copyto(out, _brightened(_averaged(rows[:, ::2], rows[:, 1::2])))
             return
         self._draw(left, top, scale, out)
 
@@ -340,6 +340,13 @@ def _with_channel(values: NDArray[Any]) -> NDArray[Any]:
 def _averaged(a: NDArray[np.uint32], b: NDArray[np.uint32]) -> NDArray[np.uint32]:
     """The mean of packed colours, channel by channel."""
     return (a & b) + (((a ^ b) & np.uint32(0xFEFEFEFE)) >> np.uint32(1))
+
+
+def _brightened(out: NDArray[np.uint32]) -> NDArray[np.uint32]:
+    """Greys twice as bright, so that a line narrower than a pixel is seen; colours around the map stay."""
+    grey = out & np.uint32(0xFF)
+    brighter = np.minimum(grey + grey, np.uint32(0xFF)) * np.uint32(0x010101) | np.uint32(0xFF000000)
+    return np.where(out & np.uint32(0xFFFFFF) == grey * np.uint32(0x010101), brighter, out)
 
 
 def _strongest(level: NDArray[Any]) -> NDArray[Any]:

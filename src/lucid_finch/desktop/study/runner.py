@@ -251,10 +251,11 @@ class Runner(QObject):
     @Slot(int, object)
     def _work_failed(self, generation: int, error: Exception) -> None:
         known = isinstance(error, (FileError, ParameterError))
+        reading = generation == self._reading
+        if reading and not self._keep_image:
+            self.study.close_image()
         self.failed.emit(str(error) if known else f"{type(error).__name__}: {error}")
-        if generation == self._reading:
-            if not self._keep_image:
-                self.study.close_image()
+        if reading:
             self._come_back()
 
     @Slot()

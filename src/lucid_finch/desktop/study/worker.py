@@ -72,9 +72,13 @@ class Coordinator(QObject):
     def cancel_all(self) -> None:
         """Give up what runs and what waits."""
         with self._condition:
+            only_waiting = bool(self._pending) and self._running is None
             self._pending.clear()
             if self._running is not None:
                 self._running.cancel()
+        if only_waiting:
+            # The thread never saw it, and will not say that nothing is left to do.
+            self.idle.emit()
 
     def close(self, seconds: float = 10.0) -> None:
         """Stop the thread for good."""
