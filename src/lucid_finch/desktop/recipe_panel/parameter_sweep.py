@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
@@ -10,7 +11,17 @@ import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QObject, QRect, Qt, Signal
 from PySide6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QFrame,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from lucid_finch.core.detectors import KINDS, detector_of
 from lucid_finch.core.errors import ParameterError
@@ -23,13 +34,16 @@ from lucid_finch.core.prepare import step_of
 from lucid_finch.core.prepare.step import PreparationStep
 from lucid_finch.core.recipe import Recipe
 from lucid_finch.desktop.canvas.pane import Marks
+from lucid_finch.desktop.recipe_panel.count_views import CountCurve, CountGrid
 from lucid_finch.desktop.study.picture import Picture
-from lucid_finch.desktop.study.study import Study, step_place
+from lucid_finch.desktop.study.study import SOURCE, Study, step_place
 from lucid_finch.desktop.study.worker import Coordinator, Job
 from lucid_finch.desktop.toolkit.guard import guarded
 from lucid_finch.desktop.toolkit.theme import current_theme, mark_colour
 
 WIDTH, HEIGHT = 176, 118
+_MOST_A_SIDE = 8
+"""Values of each parameter of a grid."""
 _KINDS = "+ kind"
 """Stands for a parameter where kinds of detectors are compared."""
 
@@ -44,10 +58,23 @@ class Sample:
     text: str = ""
 
 
-def thumbnail_of(picture: Picture, marks: Sequence[Marks]) -> NDArray[np.uint32]:
-    """A small picture of a map with marks over it."""
+@dataclass(frozen=True)
+class Look:
+    """What of the results is shown."""
+
+    map_name: str = "source"
+    """The map of the active pane."""
+    box: tuple[float, float, float, float] | None = None
+    """The part of the source that the active pane shows; None: all of it."""
+    marks: bool = True
+
+
+def thumbnail_of(
+    picture: Picture, marks: Sequence[Marks], box: tuple[float, float, float, float] | None = None
+) -> NDArray[np.uint32]:
+    """A small picture of a map, or of a part of it, with marks over it."""
     out = np.empty((HEIGHT, WIDTH), np.uint32)
-    left, top, right, bottom = picture.box
+    left, top, right, bottom = box or picture.box
     scale = min(WIDTH / (right - left), HEIGHT / (bottom - top))
     x, y = (left + right) / 2 - WIDTH / scale / 2, (top + bottom) / 2 - HEIGHT / scale / 2
     picture.draw(x, y, scale, out)
@@ -70,6 +97,7 @@ class Question:
     place: tuple[str, int] | None
     """Owner and number of the preparation step whose result is shown; None: the source is, under the findings."""
     colour: QColor
+    look: Look = Look()
 
 
 def answered(
@@ -77,6 +105,7 @@ def answered(
 ) -> tuple[NDArray[np.uint32] | None, str]:
     """Picture and words of what `recipe` gives; words alone if it is refused."""
     image, marks, text = asked.image, [], ""
+    seen: Picture | None = None
     # The owner of the step runs too: its preparation is what is shown.
     only = {asked.detector, asked.place[0] if asked.place is not None else asked.detector}
     try:
@@ -88,11 +117,29 @@ def answered(
                     image = result
                 case Detected(name, found) if name == asked.detector:
                     table = found.findings
-                    marks = [Marks.of(found.outlines, table["x"], table["y"], table["id"], asked.colour)]
+                    own = Marks.of(found.outlines, table["x"], table["y"], table["id"], asked.colour)
+                    marks = [own] if asked.look.marks else []
                     text = f"{len(table)} found"
+                    shown = asked.look.map_name if asked.place is None else ""
+                    if shown in found.evidence and found.evidence[shown].axes is None:
+                        seen = Picture.of_map(found.evidence[shown])
+                    elif shown == "prepared":
+                        image = found.task.image
     except ParameterError as error:
         return None, str(error)
-    return thumbnail_of(Picture.of_image(image, "", ""), marks), text
+    return thumbnail_of(seen or Picture.of_image(image, "", ""), marks, asked.look.box), text
+
+
+def counted(engine: Engine, asked: Question, recipe: Recipe, cancelled: Callable[[], bool]) -> int:
+    """How many findings a recipe gives; -1 if it is refused."""
+    only = {asked.detector, asked.place[0] if asked.place is not None else asked.detector}
+    try:
+        for event in engine.events(Plan.of(recipe), asked.image, cancelled, tuple(only)):
+            if isinstance(event, Detected) and event.name == asked.detector:
+                return len(event.detection.findings)
+    except ParameterError:
+        pass
+    return -1
 
 
 class SampleView(QWidget):
@@ -160,6 +207,10 @@ class SweepCard(QFrame):
     applied = Signal(str, object)
     """Parameter and value."""
     closed = Signal()
+    opened = Signal()
+    second_wanted = Signal(str)
+    """A second parameter that is varied too; "" for none."""
+    marks_wanted = Signal(bool)
 
     def __init__(self, parent: QWidget, over: QWidget) -> None:
         super().__init__(parent)
@@ -176,18 +227,45 @@ class SweepCard(QFrame):
         cross.setObjectName("bare")
         cross.setAccessibleName(self.tr("Close"))
         cross.clicked.connect(self.put_away)
+        self.second = QComboBox()
+        self.second.setToolTip(self.tr("Vary a second parameter too: a grid of counts"))
+        self.second.setAccessibleName(self.tr("Second parameter"))
+        self.second.currentIndexChanged.connect(lambda index: self.second_wanted.emit(self.second.currentData() or ""))
+        self.marks = QCheckBox(self.tr("Findings"))
+        self.marks.setChecked(True)
+        self.marks.setToolTip(self.tr("Draw the findings over the pictures"))
+        self.marks.toggled.connect(self.marks_wanted)
         head.addWidget(self.title, 1)
-        head.addWidget(cross)
+        for widget in (self.second, self.marks, cross):
+            head.addWidget(widget)
         layout.addLayout(head)
         self._grid = QGridLayout()
         self._grid.setSpacing(4)
         layout.addLayout(self._grid)
+        self.curve = CountCurve()
+        layout.addWidget(self.curve)
+        self.pairs = CountGrid()
+        layout.addWidget(self.pairs)
         self.hide()
 
-    def open(self, parameter: str, title: str, samples: Sequence[Sample], current: Any) -> None:
-        """Show places for so many samples; `show_sample` fills them."""
+    def offer_second(self, offered: Sequence[tuple[str, str]], chosen: str = "") -> None:
+        """Names and labels of the parameters that may be varied too."""
+        self.second.blockSignals(True)
+        self.second.clear()
+        self.second.addItem(self.tr("one parameter"), "")
+        for name, label in offered:
+            self.second.addItem(self.tr("and {}").format(label), name)
+        self.second.setCurrentIndex(max(self.second.findData(chosen), 0))
+        self.second.setVisible(bool(offered))
+        self.second.blockSignals(False)
+
+    def open(self, parameter: str, title: str, samples: Sequence[Sample], current: Any, pairs: bool = False) -> None:
+        """Show places for so many samples, which `show_sample` fills; or with `pairs` the grid of counts."""
         self.parameter = parameter
         self.title.setText(title)
+        self.marks.setVisible(bool(samples))
+        self.curve.show_counts([sample.title for sample in samples] if parameter and parameter != _KINDS else [])
+        self.pairs.setVisible(pairs)
         for view in self.views:
             self._grid.removeWidget(view)
             view.hide()
@@ -206,6 +284,7 @@ class SweepCard(QFrame):
         self.move(min(max(x, 4), max(self._parent.width() - self.width() - 4, 4)), max(y, 4))
         self.show()
         self.raise_()
+        self.opened.emit()
         if self.views:
             next((v for v in self.views if v.current), self.views[0]).setFocus()
 
@@ -246,6 +325,14 @@ class Sweep(QObject):
         self.worker.setParent(self)
         self.worker.part_done.connect(self._part_done)
         self._generation = 0
+        self.look: Callable[[], Look] = Look
+        """What the active pane shows."""
+        self._parameter = ""
+        self._pair: tuple[str, str, list[Any], list[Any]] = "", "", [], []
+        """Two parameters and their values."""
+        self.card.second_wanted.connect(self._vary_too)
+        self.card.marks_wanted.connect(lambda on: self.open(self._parameter))
+        self.card.pairs.chosen.connect(self._take_pair)
         self._steps: dict[Any, dict[str, Any]] = {}
         """Steps that stand for values, where more than one parameter changes."""
 
@@ -256,6 +343,8 @@ class Sweep(QObject):
         if study.image is None:
             self.refused.emit(self.tr("Open an image first."))
             return
+        self._parameter = parameter
+        self.card.offer_second([])
         if place is not None:
             given = study.steps_of(place[0])[place[1]]
             step = step_of(str(given["step"]))
@@ -275,8 +364,90 @@ class Sweep(QObject):
         if not samples:
             self.refused.emit(self.tr("{} has no range to sweep.").format(declared.label))
             return
-        title = self.tr("Sweep of {}: a click applies the value, numbers are counts of findings").format(declared.label)
+        title = self.tr("Sweep of {}: a click applies the value").format(declared.label)
+        self.card.offer_second(self._others(parameter))
         self._ask(parameter, title, samples, current, place, {})
+
+    def _declared(self) -> tuple[dict[str, Declaration], dict[str, Any]]:
+        """Declarations and values of the parameters of the selected card."""
+        place = step_place(self.study.chosen)
+        if place is not None:
+            given = self.study.steps_of(place[0])[place[1]]
+            return step_of(str(given["step"])).Parameters.declarations(), given
+        entry = next(e for e in self.study.recipe.detectors if e.name == self.study.chosen)
+        return detector_of(entry.kind).Parameters.declarations(), entry.made_parameters().plain()
+
+    def _others(self, parameter: str) -> list[tuple[str, str]]:
+        """Names and labels of the other parameters that have values to compare."""
+        declared, given = self._declared()
+        return [(n, d.label) for n, d in declared.items() if n != parameter and len(self._values(d, given.get(n))) > 1]
+
+    def _vary_too(self, second: str) -> None:
+        """A grid of counts over two parameters, or one parameter again."""
+        if not second:
+            self.open(self._parameter)
+            return
+        study, first = self.study, self._parameter
+        image = study.image
+        if image is None:
+            return
+        declared, given = self._declared()
+        across, down = (list(self._values(declared[name], given.get(name)))[:_MOST_A_SIDE] for name in (first, second))
+        self._pair = first, second, across, down
+        now = (
+            across.index(given[first]) if given.get(first) in across else -1,
+            (down.index(given[second]) if given.get(second) in down else -1),
+        )
+        title = self.tr("Sweep of {} and {}: a click applies both").format(declared[first].label, declared[second].label)
+        self.card.offer_second(self._others(first), second)
+        labels = tuple(f"{declared[name].label} {declared[name].unit}".strip() for name in (first, second))
+        self.card.pairs.show_axes(
+            (labels[0], labels[1]), [_shown(v) for v in across], [_shown(v) for v in down],
+            now if min(now) >= 0 else None,
+        )  # fmt: skip
+        self.card.open(first, title, [], None, pairs=True)
+        asked = Question(image, study.recipe, study.detector, step_place(study.chosen), QColor())
+        chosen = study.chosen
+
+        def work(job: Job) -> None:
+            for column, row in itertools.product(range(len(across)), range(len(down))):
+                if job.cancelled():
+                    return
+                try:
+                    recipe = changed_recipe(asked.recipe, chosen, {first: across[column], second: down[row]})
+                    count = counted(self.engine, asked, recipe, job.cancelled)
+                except ParameterError:
+                    count = -1
+                job.emit_part(("pair", column, row, count))
+
+        self._generation = self.worker.submit("comparing", work)
+
+    def _take_pair(self, column: int, row: int) -> None:
+        first, second, across, down = self._pair
+        values = {first: across[column], second: down[row]}
+        self.card.put_away()
+        place = step_place(self.study.chosen)
+        text = self.tr("sweep of two parameters")
+        try:
+            if place is None:
+                self.study.edit_detector(self.study.chosen, values, text)
+            else:
+                self.study.edit_step(place[1], values, text, "", place[0])
+        except ParameterError as error:
+            self.refused.emit(str(error))
+
+    def open_first(self) -> None:
+        """Sweep the parameter of the selected card that was swept last, else the first that has values to compare."""
+        if self.study.image is None or self.study.chosen == SOURCE:
+            self.open("")
+            return
+        declared, given = self._declared()
+        usual = [n for n, d in declared.items() if not d.more and not d.is_region and len(self._values(d, given.get(n))) > 1]
+        names = [self._parameter] if self._parameter in usual else usual
+        if names:
+            self.open(names[0])
+        else:
+            self.refused.emit(self.tr("The selected card has no parameter to sweep."))
 
     def open_kinds(self) -> None:
         """Show what each kind of detector finds on this image; a click adds it."""
@@ -285,6 +456,7 @@ class Sweep(QObject):
             self.refused.emit(self.tr("Open an image first."))
             return
         self._steps = {}
+        self.card.offer_second([])
         samples = [Sample(kind, f"{kind}") for kind in KINDS]
         self.card.open(_KINDS, self.tr("What each detector finds on this image; a click adds it"), samples, None)
         for view in self.card.views:
@@ -345,7 +517,8 @@ class Sweep(QObject):
         self._steps = whole
         self.card.open(parameter, title, samples, current)
         number = next((n for n, e in enumerate(study.recipe.detectors) if e.name == study.detector), 0)
-        asked = Question(image, study.recipe, study.detector, place, mark_colour(number))
+        look = replace(self.look(), marks=self.card.marks.isChecked())
+        asked = Question(image, study.recipe, study.detector, place, mark_colour(number), look)
         chosen = study.chosen
 
         def work(job: Job) -> None:
@@ -362,8 +535,14 @@ class Sweep(QObject):
 
         self._generation = self.worker.submit("comparing", work)
 
-    def _part_done(self, generation: int, part: tuple[int, NDArray[np.uint32] | None, str]) -> None:
+    def _part_done(self, generation: int, part: tuple[Any, ...]) -> None:
+        if part[0] == "pair":
+            if generation == self._generation:
+                self.card.pairs.put(*part[1:])
+            return
         number, pixels, text = part
+        if generation == self._generation:
+            self.card.curve.put(number, text)
         if generation == self._generation and number < len(self.card.views):
             self.card.views[number].show_sample(replace(self.card.views[number].sample, pixels=pixels, text=text))
 

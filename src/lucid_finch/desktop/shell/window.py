@@ -22,7 +22,7 @@ from lucid_finch.desktop.pages.comparison_marks import comparison_marks
 from lucid_finch.desktop.pages.drawer import Drawer
 from lucid_finch.desktop.pages.explanation_card import ExplanationCard
 from lucid_finch.desktop.pages.kept import Comparison
-from lucid_finch.desktop.recipe_panel.parameter_sweep import Sweep
+from lucid_finch.desktop.recipe_panel.parameter_sweep import Look, Sweep
 from lucid_finch.desktop.recipe_panel.recipe_cards import RecipeCards
 from lucid_finch.desktop.recipe_panel.region_shapes import RegionShapes
 from lucid_finch.desktop.recipe_panel.settings import SettingsPanel
@@ -77,6 +77,7 @@ class Bench(Parts):
         self.appearance.restore()
         self._show_title()
         self._show_empty()
+        self._show_mode()
 
     # Building
 
@@ -233,6 +234,11 @@ class Bench(Parts):
         self.settings.page_wanted.connect(self.documents.open_page)
         self.settings.sweep_wanted.connect(sweep.open)
         sweep.applied.connect(applier.take_value)
+        sweep.look = self._look
+        self.bar.add_mode("tune", self.tr("Tune"), self.tr("Change the recipe and see what follows"), sweep.card.put_away)
+        self.bar.add_mode("sweep", self.tr("Sweep"), self.tr("Compare values of one parameter or two"), self._start_sweep)
+        sweep.card.opened.connect(self._show_mode)
+        sweep.card.closed.connect(self._show_mode)
         sweep.kind_chosen.connect(self.study.add_detector)
         self.recipe_cards.kinds_wanted.connect(sweep.open_kinds)
         self.images.others_busy = lambda: self.worker.busy
@@ -445,6 +451,24 @@ class Bench(Parts):
             drawer.values.show_place(frame.pane.picture, frame.view.cursor, self.panes.pictures)
         elif drawer.currentWidget() is drawer.measure:
             drawer.measure.show_picture(frame.pane.picture)
+
+    def _start_sweep(self) -> None:
+        """Sweep the parameter that was swept last, or the first of the selected card that can be."""
+        self.sweep.open_first()
+        self._show_mode()
+
+    def _show_mode(self) -> None:
+        self.bar.show_mode("sweep" if self.sweep.card.isVisible() else "tune")
+
+    def _look(self) -> Look:
+        """The map and the part of the image that the active pane shows."""
+        frame, image = self.active_frame, self.study.image
+        pane = frame.pane
+        if image is None or pane.apart or pane.view.fitted:
+            return Look(frame.map_name)
+        left, top = pane.to_source(pane.rect().topLeft().toPointF())
+        right, bottom = pane.to_source(pane.rect().bottomRight().toPointF())
+        return Look(frame.map_name, (left, top, right, bottom))
 
     # The window itself
 

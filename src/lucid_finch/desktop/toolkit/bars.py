@@ -56,6 +56,10 @@ class TopBar(QWidget):
         for widget in (self.title, self.before, self.place, self.after):
             self._row.addWidget(widget)
         self._row.addWidget(self.image_name, 1)
+        self.modes: dict[str, QPushButton] = {}
+        self._modes = QHBoxLayout()
+        self._modes.setSpacing(0)
+        self._row.addLayout(self._modes)
         for shown in (self.doing, self.progress, self.stop):
             self._row.addWidget(shown)
         self.show_place(0, 0)
@@ -67,6 +71,21 @@ class TopBar(QWidget):
         button.setToolTip(name)
         button.clicked.connect(lambda: self.stepped.emit(by))
         return button
+
+    def add_mode(self, name: str, text: str, tip: str, call: Callable[[], None]) -> None:
+        """A way of working, of which one is in force."""
+        button = QPushButton(text)
+        button.setObjectName("mode")
+        button.setCheckable(True)
+        button.setToolTip(tip)
+        button.clicked.connect(call)
+        self.modes[name] = button
+        self._modes.addWidget(button)
+
+    def show_mode(self, name: str) -> None:
+        """Which way of working is in force."""
+        for mode, button in self.modes.items():
+            button.setChecked(mode == name)
 
     def show_place(self, number: int, count: int) -> None:
         """Which image of how many."""

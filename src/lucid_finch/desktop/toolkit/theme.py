@@ -156,6 +156,7 @@ def _sheet(t: Theme) -> str:
     #panebar[active="true"] QToolButton#panetitle {{ color: #f0b140; }}
     QToolButton#fold {{ border: none; background: transparent; color: {t.quiet}; padding: 2px 0; font-weight: bold; }}
     QToolButton#fold:hover, QToolButton#fold:focus {{ color: {t.accent}; }}
+    QPushButton#mode {{ border-radius: 0; padding: 4px 12px; margin: 0; }}
     QToolButton#tight {{ padding: 3px 6px; }}
     QToolButton#bare {{ border: none; background: transparent; color: {t.quiet}; padding: 0 3px; }}
     QToolButton#bare:hover, QToolButton#bare:focus {{ color: {t.accent}; }}
