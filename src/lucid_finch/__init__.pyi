@@ -14,8 +14,8 @@ from lucid_finch.core.errors import FileError as FileError
 from lucid_finch.core.errors import ParameterError as ParameterError
 from lucid_finch.core.execution.engine import Engine as Engine
 from lucid_finch.core.execution.engine import Run as Run
-from lucid_finch.core.explaining import Explanation as Explanation
-from lucid_finch.core.explaining import explain as explain
+from lucid_finch.core.explanation.explaining import Explanation as Explanation
+from lucid_finch.core.explanation.explaining import explain as explain
 from lucid_finch.core.image import Frame as Frame
 from lucid_finch.core.image import Image as Image
 from lucid_finch.core.recipe import MarkStyle as MarkStyle

@@ -13,7 +13,7 @@ from lucid_finch.core.detectors import detector_of
 from lucid_finch.core.documentation import described
 from lucid_finch.core.errors import Cancelled, FileError, ParameterError, within_memory
 from lucid_finch.core.execution.engine import Engine, Run
-from lucid_finch.core.explaining import Explanation, explain
+from lucid_finch.core.explanation.explaining import Explanation, explain
 from lucid_finch.core.image import Frame, Image
 from lucid_finch.core.numerics.runtime.threads import cancellable
 from lucid_finch.core.outer import provide

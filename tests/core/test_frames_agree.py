@@ -9,7 +9,7 @@ import numpy as np
 
 from lucid_finch.core.execution import engine
 from lucid_finch.core.execution.engine import Engine
-from lucid_finch.core.explaining import explain
+from lucid_finch.core.explanation.explaining import explain
 from lucid_finch.core.image import Frame, Image
 from lucid_finch.core.quantities import to_source
 from lucid_finch.core.table import Column

@@ -12,7 +12,7 @@ import numpy as np
 from lucid_finch.core.detectors.shared.round_shapes import size_range
 from lucid_finch.core.errors import Cancelled, ParameterError
 from lucid_finch.core.execution import engine
-from lucid_finch.core.explaining import explain
+from lucid_finch.core.explanation.explaining import explain
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.edges.gradients import gaussian_kernel, smoothed
 from lucid_finch.core.numerics.fitting.rim_support import shared_points

@@ -12,7 +12,7 @@ from scipy import ndimage
 from lucid_finch.core.detectors.contours import _nearest_around
 from lucid_finch.core.errors import Cancelled, ParameterError
 from lucid_finch.core.execution import engine
-from lucid_finch.core.explaining import explain
+from lucid_finch.core.explanation.explaining import explain
 from lucid_finch.core.image import Image
 from lucid_finch.core.prepare import step_of
 from lucid_finch.core.recipe import Recipe

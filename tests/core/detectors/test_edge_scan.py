@@ -11,7 +11,7 @@ from scipy import special
 
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.execution import engine
-from lucid_finch.core.explaining import explain
+from lucid_finch.core.explanation.explaining import explain
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.fitting import robust_fits
 

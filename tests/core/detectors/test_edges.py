@@ -15,7 +15,7 @@ from lucid_finch.core.detector import Task
 from lucid_finch.core.detectors.edges import Edges
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.execution.engine import conclude, detect
-from lucid_finch.core.explaining import explain
+from lucid_finch.core.explanation.explaining import explain
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.edges.gradients import gradient_planes, operator_kernels
 from tests.support import disc, noise_pictures, step

@@ -13,7 +13,7 @@ from scipy.special import erf
 from lucid_finch.core.detectors.lines import stroke_breadth
 from lucid_finch.core.errors import Cancelled, ParameterError
 from lucid_finch.core.execution import engine
-from lucid_finch.core.explaining import explain
+from lucid_finch.core.explanation.explaining import explain
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.hough.line_votes import LineSpace, VotingPoints, line_votes, relative_entropy
 from lucid_finch.core.prepare import step_of

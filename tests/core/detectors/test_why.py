@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from lucid_finch.core.execution import engine
-from lucid_finch.core.explaining import Explanation, explain
+from lucid_finch.core.explanation.explaining import Explanation, explain
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.edges.gradients import gaussian_kernel, smoothed
 

@@ -14,7 +14,7 @@ from lucid_finch.core.errors import Cancelled, ParameterError
 from lucid_finch.core.execution import engine
 from lucid_finch.core.execution.cache import Cache
 from lucid_finch.core.execution.engine import Engine
-from lucid_finch.core.explaining import explain
+from lucid_finch.core.explanation.explaining import explain
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.runtime import threads
 from lucid_finch.core.prepare import step_of

@@ -6,7 +6,7 @@ import unittest
 
 import numpy as np
 
-from lucid_finch.core.comparing import gained_and_lost
+from lucid_finch.core.explanation.comparing import gained_and_lost
 from tests.desktop.support import BenchCase, two_squares
 
 

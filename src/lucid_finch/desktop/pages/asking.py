@@ -6,7 +6,7 @@ from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QWidget
 
 from lucid_finch.core.errors import ParameterError
-from lucid_finch.core.explaining import explain
+from lucid_finch.core.explanation.explaining import explain
 from lucid_finch.desktop.canvas.panes import PaneGroup
 from lucid_finch.desktop.pages.explanation_card import ExplanationCard
 from lucid_finch.desktop.study.study import Study

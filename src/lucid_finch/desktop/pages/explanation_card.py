@@ -6,8 +6,8 @@ from PySide6.QtCore import QEvent, Qt, Signal
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
-from lucid_finch.core.explaining import Explanation, Near
-from lucid_finch.core.proposing import Change
+from lucid_finch.core.explanation.explaining import Explanation, Near
+from lucid_finch.core.explanation.proposing import Change
 from lucid_finch.desktop.toolkit.guard import guarded
 from lucid_finch.desktop.toolkit.theme import current_theme
 

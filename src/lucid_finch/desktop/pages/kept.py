@@ -20,8 +20,8 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from lucid_finch.core.comparing import gained_and_lost, positions
 from lucid_finch.core.detection import Detection
+from lucid_finch.core.explanation.comparing import gained_and_lost, positions
 from lucid_finch.core.recipe import Recipe
 from lucid_finch.core.table import Findings
 from lucid_finch.desktop.study.study import Study

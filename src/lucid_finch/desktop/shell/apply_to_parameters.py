@@ -13,9 +13,9 @@ from PySide6.QtGui import QColor
 
 from lucid_finch.core.detectors import detector_of
 from lucid_finch.core.errors import ParameterError
-from lucid_finch.core.explaining import candidate_shapes
+from lucid_finch.core.explanation.explaining import candidate_shapes
+from lucid_finch.core.explanation.proposing import Change
 from lucid_finch.core.parameter_types.numbers import WholeNumber
-from lucid_finch.core.proposing import Change
 from lucid_finch.core.recipe import DetectorEntry
 from lucid_finch.desktop.canvas.pane import Marks
 from lucid_finch.desktop.shell.parts import Parts

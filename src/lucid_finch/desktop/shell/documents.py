@@ -14,12 +14,12 @@ from lucid_finch.core.errors import FileError, ParameterError
 from lucid_finch.core.image import Image
 from lucid_finch.core.recipe import starter
 from lucid_finch.desktop.pages.image_list import ImageList
-from lucid_finch.desktop.shell.recovery import RecoveryDialog
 from lucid_finch.desktop.study.autosave import Autosave, Leftover
 from lucid_finch.desktop.study.preferences import Preferences, PreferencesFile
 from lucid_finch.desktop.study.runner import Runner
 from lucid_finch.desktop.study.study import Study
 from lucid_finch.desktop.toolkit.bars import NoticeBar
+from lucid_finch.desktop.welcome.recovery import RecoveryDialog
 from lucid_finch.files.images import ENDINGS
 from lucid_finch.files.recipes import ENDING, Recipe
 from lucid_finch.pipeline.sources import Place, images_in

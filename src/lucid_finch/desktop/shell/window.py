@@ -31,12 +31,10 @@ from lucid_finch.desktop.shell.appearance import Appearance
 from lucid_finch.desktop.shell.apply_to_parameters import Applier
 from lucid_finch.desktop.shell.commands import window_actions
 from lucid_finch.desktop.shell.documents import Documents
-from lucid_finch.desktop.shell.empty import EmptyBench
 from lucid_finch.desktop.shell.exporting import Exporter
 from lucid_finch.desktop.shell.help import HelpWindow
-from lucid_finch.desktop.shell.hints import show_drawing_hint
+from lucid_finch.desktop.shell.hints import show_drawing_hint, tour_stops
 from lucid_finch.desktop.shell.parts import Parts
-from lucid_finch.desktop.shell.tour import Tour
 from lucid_finch.desktop.shell.work_status import WorkStatus
 from lucid_finch.desktop.study.preferences import PreferencesFile
 from lucid_finch.desktop.study.runner import Runner
@@ -45,6 +43,8 @@ from lucid_finch.desktop.study.study import Study, step_place
 from lucid_finch.desktop.toolkit.bars import NoticeBar, TopBar
 from lucid_finch.desktop.toolkit.guard import guarded
 from lucid_finch.desktop.toolkit.theme import dress
+from lucid_finch.desktop.welcome.empty import EmptyBench
+from lucid_finch.desktop.welcome.tour import Tour
 
 _ROOM = 270
 """Least height of the pages of values and curves, px."""
@@ -171,7 +171,7 @@ class Bench(Parts):
         self.actions_by_name = actions.by_name
         self.appearance.switches = {name: actions[f"show_{name}"] for name in self.appearance.parts}
         self.finder = ActionFinder(actions, self._whole)
-        self.tour = Tour(self._whole, self)
+        self.tour = Tour(self._whole, tour_stops(self))
         scenes = {name: actions["demo" if number == 0 else f"demo_{name}"] for number, name in enumerate(SCENES)}
         self.empty = EmptyBench(
             self._upper, [actions["open"], actions["open_folder"], actions["tour"]], scenes, self.documents.open_path

@@ -2,47 +2,28 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from PySide6.QtCore import QPoint, QRect, Qt
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
-from lucid_finch.desktop.shell.parts import Parts
 from lucid_finch.desktop.toolkit.guard import guarded
 
 _WIDTH = 330
+Stop = tuple[QWidget, str, str]
+"""A part of the window, its name, and what is said of it."""
 
 
 class Tour(QFrame):
     """Escape or Skip ends it; it is found again among the actions."""
 
-    def __init__(self, over: QWidget, parts: Parts) -> None:
+    def __init__(self, over: QWidget, stops: Sequence[Stop]) -> None:
         super().__init__(over)
         self.setObjectName("note")
-        self._over, self._parts = over, parts
+        self._over = over
         self.place = 0
-        self.stops: list[tuple[QWidget, str, str]] = [
-            (parts.recipe_cards, self.tr("Recipe"), self.tr(
-                "The image, steps that prepare it, and detectors, each with its count of findings and near misses (+). Arrow "
-                "keys move between the rows."
-            )),
-            (parts.panes, self.tr("Pictures"), self.tr(
-                "Any map in any pane, linked in zoom and place. The wheel zooms, a drag moves, F fits, H hides the marks."
-            )),
-            (parts.stages.strip, self.tr("Stages"), self.tr(
-                "Every step that leads from the image to the findings. A click shows one in the active pane."
-            )),
-            (parts.settings, self.tr("Settings"), self.tr(
-                "A limit lies under the histogram of what it judges: drag it into the gap. Findings follow at once. The dots of "
-                "a parameter compare its values."
-            )),
-            (parts.drawer, self.tr("Results"), self.tr(
-                "Findings with error bars, and near misses: what was rejected, by which limit, by how much. W and a click on "
-                "the picture answer why nothing is found there, and which change would."
-            )),
-            (parts.bar, self.tr("Everything else"), self.tr(
-                "Ctrl+K searches all actions. Export writes what the command line would write with the same recipe."
-            )),
-        ]  # fmt: skip
+        self.stops = list(stops)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(14, 11, 14, 11)
         self.title, self.text = QLabel(), QLabel()

@@ -12,8 +12,8 @@ import numpy as np
 from lucid_finch.core.detection import Detection, Outlines
 from lucid_finch.core.detector import Reason, Task
 from lucid_finch.core.errors import ParameterError
+from lucid_finch.core.explanation.proposing import Budget, Change, change_at, change_for
 from lucid_finch.core.judging import Limit, Outcome
-from lucid_finch.core.proposing import Budget, Change, change_at, change_for
 from lucid_finch.core.table import Array, expected_text
 
 _SECONDS = 0.25

@@ -10,10 +10,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from lucid_finch.core.comparing import gained_and_lost as findings_changed
-from lucid_finch.core.comparing import nearest, positions
 from lucid_finch.core.detector import Context, Task
 from lucid_finch.core.errors import Cancelled, ParameterError
+from lucid_finch.core.explanation.comparing import gained_and_lost as findings_changed
+from lucid_finch.core.explanation.comparing import nearest, positions
 from lucid_finch.core.judging import Limit, Outcome, gained_and_lost, judge
 from lucid_finch.core.numerics.runtime.threads import cancellable
 from lucid_finch.core.parameter_types.base import AUTO
