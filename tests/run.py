@@ -5,13 +5,16 @@ Usage: tests/run.py [NAME ...]   (with names, only those test modules, e.g. test
 
 from __future__ import annotations
 
+import contextlib
 import os
 import re
 import shutil
 import subprocess
 import sys
+import tempfile
 import time
 import unittest
+from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -19,6 +22,8 @@ from pathlib import Path
 ROOT = Path(__file__).resolve().parent.parent
 _UNDER_X11 = ("test_bench", "test_cards", "test_panes", "test_random")
 """Modules of the window's tests that also run in a real X11 window."""
+_UNDER_WAYLAND = ("test_bench",)
+"""Those that also run under a Wayland compositor; without a seat it gives a window no keyboard."""
 _CLOSING = re.compile(r"^(\d+) passed, (\d+) failed(?:, (\d+) skipped)?$", re.MULTILINE)
 
 
@@ -50,6 +55,8 @@ class Part:
     environment: dict[str, str] = field(default_factory=dict)
     before: tuple[str, ...] = ()
     """A command that the process is started by."""
+    compositor: bool = False
+    """Whether it needs a Wayland compositor, which has no screen."""
 
 
 def parts() -> list[Part]:
@@ -65,10 +72,39 @@ def parts() -> list[Part]:
         again = [name for name in desktop if name.rpartition(".")[2] in _UNDER_X11]
         server = ("xvfb-run", "-a", "-s", "-screen 0 1400x900x24")
         found.append(Part("the window under Xvfb", again, {"QT_QPA_PLATFORM": "xcb", "FINCH_X11": "1"}, server))
+    if shutil.which("weston") is None:
+        print("== no weston: the window is not tested under Wayland")
+    else:
+        again = [name for name in desktop if name.rpartition(".")[2] in _UNDER_WAYLAND]
+        found.append(Part("the window under Wayland", again, {"QT_QPA_PLATFORM": "wayland"}, compositor=True))
     panes = [name for name in desktop if name.endswith(".test_panes")]
     return found + [
         Part(f"the panes at a pixel ratio of {factor}", panes, {"QT_SCALE_FACTOR": factor}) for factor in ("1.25", "2")
     ]
+
+
+@contextlib.contextmanager
+def compositor(environment: dict[str, str]) -> Iterator[None]:
+    """A Wayland compositor without a screen, which the environment then names."""
+    with tempfile.TemporaryDirectory() as folder:
+        os.chmod(folder, 0o700)
+        environment |= {"XDG_RUNTIME_DIR": folder, "WAYLAND_DISPLAY": "finch-test"}
+        command = [
+            "weston",
+            "--backend=headless-backend.so",
+            "--socket=finch-test",
+            "--idle-time=0",
+            "--width=1400",
+            "--height=900",
+        ]
+        with subprocess.Popen(command, env=environment, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL) as weston:
+            end = time.monotonic() + 20
+            while not Path(folder, "finch-test").exists() and time.monotonic() < end:
+                time.sleep(0.1)
+            try:
+                yield
+            finally:
+                weston.terminate()
 
 
 def run_part(part: Part) -> tuple[int, int, int]:
@@ -76,7 +112,8 @@ def run_part(part: Part) -> tuple[int, int, int]:
     command = [*part.before, sys.executable, str(Path(__file__)), *part.names]
     environment = {**os.environ, **part.environment}
     begun = time.monotonic()
-    done = subprocess.run(command, cwd=ROOT, env=environment, capture_output=True, text=True, check=False)
+    with compositor(environment) if part.compositor else contextlib.nullcontext():
+        done = subprocess.run(command, cwd=ROOT, env=environment, capture_output=True, text=True, check=False)
     said = f"{done.stdout[-4000:]} {done.stderr[-30000:]}"
     print(f"== {part.title}, {time.monotonic() - begun:.0f} s\n{said}", flush=True)
     found = _CLOSING.search(done.stdout)
