@@ -180,7 +180,10 @@ def _pool(batch: Batch, jobs: int) -> ProcessPoolExecutor:
 
 def _end(pool: ProcessPoolExecutor) -> None:
     """Without waiting for what is under way: it may take long, and nobody wants it any more."""
+    # The library ends workers at once only from Python 3.14 on.
+    workers = list((getattr(pool, "_processes", None) or {}).values())
     pool.shutdown(wait=False, cancel_futures=True)
-    for worker in multiprocessing.active_children():
-        if worker.name.startswith("Spawn"):
-            worker.terminate()
+    for worker in workers:
+        worker.terminate()
+    for worker in workers:
+        worker.join(5)
