@@ -34,7 +34,7 @@ def main() -> None:
     for step in range(60):
         started = time.perf_counter()
         before, shown = bench.study.detection, bench.findings.rows.table
-        histogram.limit_moved.emit(2.6 + step)
+        histogram.limit_moved.emit(2.6 + step, -1)
         while bench.study.detection is before or bench.findings.rows.table is shown:
             application.processEvents()
         application.processEvents()
@@ -79,7 +79,7 @@ def main() -> None:
             if number % 40 < 20:
                 slider.setValue(150 + 5 * (number % 20))
             else:
-                histogram.limit_moved.emit(2.0 + number % 20)
+                histogram.limit_moved.emit(2.0 + number % 20, -1)
         time.sleep(0.0005)
     timer.stop()
     report("gap of the event loop while dragging", gaps)
