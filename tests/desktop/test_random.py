@@ -1,8 +1,9 @@
-"""Five hundred random actions on the real window leave no exception, no warning, no thread and no memory behind."""
+"""Random actions on the real window, five hundred unless more are asked for, leave no exception, no warning, no thread and no memory behind."""
 
 from __future__ import annotations
 
 import gc
+import os
 import random
 import resource
 import threading
@@ -27,7 +28,9 @@ from lucid_finch.desktop.toolkit.theme import LIGHT, apply_theme
 from tests.desktop.support import WindowCase, close_for_good
 from tests.support import noise_pictures
 
-ACTIONS = 500
+ACTIONS = int(os.environ.get("FINCH_ACTIONS", "500"))
+SEED = int(os.environ.get("FINCH_SEED", "20261123"))
+"""More of both are tried now and then."""
 
 
 def resident() -> float:
@@ -289,7 +292,7 @@ class RandomActions(WindowCase):
             return made
 
         before = {t.name for t in threading.enumerate()}
-        monkey = Monkey(20261123, self.folder, bench)
+        monkey = Monkey(SEED, self.folder, bench)
         middle = 0.0
         for number in range(ACTIONS):
             monkey.act()

@@ -328,11 +328,9 @@ def _detect(kind: str, model: Any, values: dict[str, Any]) -> None:
         image = read_image(path, page=page, significant_bits=bits, value_range=black_white)
     result = Engine().run(recipe, image)
     if json_to == "-":
-        import json
+        from lucid_finch.files.findings import findings_document, json_text
 
-        from lucid_finch.files.findings import findings_document
-
-        click.echo(json.dumps(findings_document(result, path), indent=1, allow_nan=False))
+        click.echo(json_text(findings_document(result, path)))
     with inputs_kept(kept):
         if json_to not in (None, "-"):
             write_findings(json_to, result, path)
