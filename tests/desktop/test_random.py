@@ -1,4 +1,4 @@
-"""Random actions on the real window, five hundred unless more are asked for, leave no exception, no warning, no thread and no memory behind."""
+"""Random actions on the real window, 500 unless more are asked for, leave no exception, warning, thread or memory behind."""
 
 from __future__ import annotations
 

@@ -6,11 +6,14 @@ import itertools
 import unittest
 
 import numpy as np
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QRect, Qt
 from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QAbstractButton, QLabel, QWidget
 
 from lucid_finch.core.image import Image
+from lucid_finch.desktop.shell.application import first_size
 from lucid_finch.desktop.study.study import SOURCE
+from lucid_finch.desktop.toolkit.labels import Elided
 from tests.desktop.support import BenchCase
 
 
@@ -36,6 +39,14 @@ class Sizes(BenchCase):
         self.bench.actions_by_name["show_drawer"].trigger()
         self.settle()
         self.assertGreaterEqual(min(self.widths()), 940)
+
+    def test_the_first_window_fits_the_screen(self) -> None:
+        for screen in ((1280, 800), (1920, 1080), (1024, 700)):
+            size = first_size(QRect(0, 0, *screen))
+            self.assertLessEqual(size.width(), screen[0])
+            self.assertLessEqual(size.height() + 37, screen[1])
+            self.bench.resize(size)
+            self.assertEqual(self.bench.size(), size)
 
     def test_panes_lie_as_shows_the_image_larger(self) -> None:
         self.bench.resize(1280, 800)
@@ -87,6 +98,26 @@ class Sizes(BenchCase):
         self.bench.notice._stays.setInterval(1)
         self.bench.notice._stays.start()
         self.wait(lambda: not self.bench.notice.isVisible(), 5, "the message to fade")
+
+
+class Small(BenchCase):
+    def test_nothing_is_cut_off_in_a_small_window_with_large_text(self) -> None:
+        self.addCleanup(self.bench.appearance.scale_text, 1 / 1.21)
+        self.bench.appearance.scale_text(1.21)
+        self.bench.resize(1024, 700)
+        self.open(landscape())
+        self.settle()
+        self.assertLessEqual((self.bench.width(), self.bench.height()), (1024, 700))
+        cut = []
+        for widget in self.bench.findChildren(QWidget):
+            if not isinstance(widget, (QLabel, QAbstractButton)) or isinstance(widget, Elided) or not widget.isVisible():
+                continue
+            wraps = isinstance(widget, QLabel) and (widget.wordWrap() or "<" in widget.text())
+            text = max(widget.text().splitlines() or [""], key=len)
+            needed = widget.fontMetrics().horizontalAdvance(text.replace("&", ""))
+            if not wraps and widget.width() + 1 < needed:
+                cut.append((widget.text(), widget.width(), needed))
+        self.assertEqual(cut, [])
 
 
 class Folded(BenchCase):

@@ -15,11 +15,14 @@ from pathlib import Path
 from typing import IO
 
 import platformdirs
-from PySide6.QtCore import QLocale, QTimer
+from PySide6.QtCore import QLocale, QRect, QSize, Qt, QTimer
 from PySide6.QtGui import QIcon
 from PySide6.QtWidgets import QApplication
 
 from lucid_finch.core.numerics.runtime import threads
+
+_TITLE_BAR = 44
+"""px that a title bar takes, at most."""
 
 _kept: list[IO[str]] = []
 
@@ -41,6 +44,8 @@ def make_application() -> QApplication:
     sys.setswitchinterval(0.001)
     # One processor is left to the window, however hard the worker works.
     threads.set_thread_count(threads.thread_count() - 1)
+    # Dialogs of files in our colours, whatever the desktop's are.
+    QApplication.setAttribute(Qt.ApplicationAttribute.AA_DontUseNativeDialogs)
     application = QApplication([sys.argv[0]])
     application.setApplicationName("Lucid Finch")
     application.setDesktopFileName("lucid-finch")
@@ -64,6 +69,11 @@ def keep_log() -> Path:
     return folder / "finch.log"
 
 
+def first_size(screen: QRect) -> QSize:
+    """Size of the window at the first start: with its title bar it fits the screen."""
+    return QSize(min(1280, screen.width() - 8), min(800, screen.height() - _TITLE_BAR))
+
+
 def run_application(paths: Sequence[str], demo: str = "") -> int:
     """Open the window, on `paths` or on a demo scene; returns the exit status."""
     application = make_application()
@@ -82,6 +92,8 @@ def run_application(paths: Sequence[str], demo: str = "") -> int:
         font.setPointSizeF(font.pointSizeF() * scale)
         application.setFont(font)
     bench = Bench(preferences, Path(platformdirs.user_state_dir("lucid-finch")) / "unsaved")
+    if not bench.preferences.geometry:
+        bench.resize(first_size(application.primaryScreen().availableGeometry()))
     signal.signal(signal.SIGINT, lambda *_: bench.close())
     # Python sees signals only between its own instructions: give it some.
     pulse = QTimer()

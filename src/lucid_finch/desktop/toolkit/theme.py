@@ -110,6 +110,9 @@ def _sheet(t: Theme) -> str:
     QPushButton, QToolButton {{ background: {t.card}; border: 1px solid {t.line}; border-radius: 6px; padding: 4px 10px; }}
     QPushButton:hover, QToolButton:hover {{ border-color: {t.accent}; }}
     QPushButton:focus, QToolButton:focus, QLineEdit:focus {{ border: 1px solid {t.accent}; }}
+    QComboBox:focus, QSpinBox:focus, QListWidget:focus, QTableView:focus, QTextBrowser:focus {{ border: 1px solid {t.accent}; }}
+    QCheckBox:focus, QRadioButton:focus {{ color: {t.accent}; }}
+    QTabBar:focus {{ border-bottom: 1px solid {t.accent}; }}
     QPushButton:disabled, QToolButton:disabled, QLineEdit:disabled {{ color: {t.faint}; }}
     QPushButton:checked, QToolButton:checked {{ background: {t.accent_soft}; border-color: {t.accent}; }}
     QPushButton#bare {{ border: none; background: transparent; color: {t.quiet}; padding: 1px 4px; }}
