@@ -288,6 +288,11 @@ class Pane(QWidget):
         if self.view.fitted:
             self.resized.emit()
 
+    def let_go(self) -> None:
+        """The window closes: keep no picture, whoever still holds the widget."""
+        self.picture, self.other, self.marks = None, None, []
+        self._buffer, self._overlay = None, None
+
     def bring_into_sight(self, box: tuple[float, float, float, float]) -> None:
         """Centre a box of the source unless it is in sight already."""
         corners = self.from_source(box[0], box[1]), self.from_source(box[2], box[3])

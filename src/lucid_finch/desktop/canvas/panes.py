@@ -195,7 +195,7 @@ class PaneGroup(QWidget):
             self._rows[number // 2].addWidget(frame)
             frame.pane.activated.connect(partial(self.activate, number))
             frame.pane.detail_wanted.connect(self._look_soon)
-            frame.pane.resized.connect(self._fit.start)
+            frame.pane.resized.connect(self._fit_soon)
             frame.view.changed.connect(partial(self._follow, number))
             frame.view.cursor_moved.connect(partial(self._follow_cursor, number))
             frame.apart_changed.connect(partial(self._part, number))
@@ -370,6 +370,10 @@ class PaneGroup(QWidget):
             row.setOrientation(wanted)
             row.setSizes([500, 500])
 
+    def _fit_soon(self) -> None:
+        # Not the timer's own method: a connection to it would keep the panes for ever.
+        self._fit.start()
+
     def fit_fitted(self) -> None:
         """Fit the image again where the whole of it is shown."""
         for number, frame in enumerate(self.shown):
@@ -473,3 +477,5 @@ class PaneGroup(QWidget):
 
     def close_worker(self) -> None:
         self._looker.close()
+        for frame in self.frames:
+            frame.pane.let_go()
