@@ -154,6 +154,18 @@ class Sources(BatchCase):
         self.assertEqual(self.call("run", self.recipe(), self.path("many"), "--json-lines", self.path("all.jsonl"))[0], 0)
         self.assertEqual(len(self.path("all.jsonl").read_text().splitlines()), 2)
 
+    def test_lines_and_summary_write_over_no_input(self) -> None:
+        self.path("summary.csv").write_text("1,2\n3,4\n")
+        for name, arguments in (
+            ("disc.png", (self.picture, "--json-lines", self.picture)),
+            ("summary.csv", (self.path("summary.csv"), "--out", self.folder)),
+        ):
+            before = self.path(name).read_bytes()
+            status, _, said = self.call("run", self.recipe(), *arguments)
+            self.assertNotEqual(status, 0)
+            self.assertIn("is an input and is not written over", said)
+            self.assertEqual(self.path(name).read_bytes(), before)
+
     def test_standard_input_and_pipes(self) -> None:
         command = [sys.executable, "-m", "lucid_finch", "detect", "circles", "-", "--json", "-"]
         data = self.picture.read_bytes()

@@ -19,7 +19,7 @@ from lucid_finch.core.errors import FileError
 from lucid_finch.files.findings import write_rows
 from lucid_finch.files.maps import write_image
 from lucid_finch.files.recipes import ENDING, Recipe
-from lucid_finch.files.writing import whole_file, write_text
+from lucid_finch.files.writing import inputs_kept, whole_file, write_text
 from lucid_finch.pipeline.batch import Batch, records
 from lucid_finch.pipeline.sinks import Outputs, check_maps
 from lucid_finch.pipeline.sources import SUMMARY, SUMMARY_NAME, Place, images_in, summary_recipes
@@ -44,7 +44,8 @@ def run_batch(
     rows: list[dict[str, Any]] = []
     failed = unmet = 0
     try:
-        with _progress(recipe.name or "recipe", len(places)) as advance, _lines(lines_to) as lines:
+        kept = inputs_kept(batch.kept)
+        with kept, _progress(recipe.name or "recipe", len(places)) as advance, _lines(lines_to) as lines:
             for record in records(batch, places, jobs):
                 rows += record.rows
                 if record.failure:
@@ -59,7 +60,8 @@ def run_batch(
                 advance()
     finally:
         if out is not None:
-            write_rows(out / SUMMARY_NAME, rows, list(SUMMARY))
+            with inputs_kept(batch.kept):
+                write_rows(out / SUMMARY_NAME, rows, list(SUMMARY))
     where = f", results in {out}" if out is not None else ""
     click.echo(f"{len(places) - failed} of {len(places)} images done{where}", err=True)
     return failed, unmet

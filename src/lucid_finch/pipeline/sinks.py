@@ -165,7 +165,7 @@ def _refuse_other_recipe(path: Path, recipe: Recipe) -> None:
         return
     with path.open("rb") as stream:
         head = stream.read(_HEAD).decode("utf-8", "replace")
-    found = re.search(r'"recipe": \{\s*"name": ("(?:[^"\\]|\\.)*")', head)
+    found = re.search(r'"recipe": \{\s*"name":\s*("(?:[^"\\]|\\.)*")', head)
     if found is None:
         return
     name = json.loads(found[1])

@@ -55,6 +55,7 @@ class Export(BenchCase):
         self.bench.exporter._export_all(dialog.wish())
         self.settle()
         self.assertEqual(len(list((self.folder / "out").glob("*.findings.json"))), 3)
+        self.assertIn("summary.csv", dialog.written_over())
         with (self.folder / "out" / "summary.csv").open(newline="") as stream:
             self.assertEqual(len(list(csv.DictReader(stream))), 3)
 

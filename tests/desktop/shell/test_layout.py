@@ -8,7 +8,7 @@ import unittest
 import numpy as np
 from PySide6.QtCore import QRect, Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QAbstractButton, QLabel, QWidget
+from PySide6.QtWidgets import QAbstractButton, QLabel, QMessageBox, QWidget
 
 from lucid_finch.core.image import Image
 from lucid_finch.desktop.shell.application import first_size
@@ -171,7 +171,7 @@ class Keys(BenchCase):
     def test_new_and_close(self) -> None:
         self.open(landscape())
         self.bench.study.add_detector("lines")
-        self.bench.documents.ask_unsaved = lambda: __import__("PySide6.QtWidgets").QtWidgets.QMessageBox.StandardButton.Discard
+        self.bench.documents.ask_unsaved = lambda: QMessageBox.StandardButton.Discard
         self.bench.actions_by_name["new"].trigger()
         self.settle()
         self.assertEqual([entry.kind for entry in self.bench.study.recipe.detectors], ["edges"])

@@ -127,7 +127,9 @@ def _owner(result: Detection, reasons: Sequence[Reason]) -> int:
         return 0
     from scipy.spatial import cKDTree  # here, since loading it takes time
 
-    reach = _NEAR_FOUND + 0.5 * float(np.median(np.hypot(*np.diff(result.outlines.points[:200], axis=0).T), axis=0))
+    steps = np.hypot(*np.diff(result.outlines.points[:200], axis=0).T)
+    # Between two points of an outline one is half a step from the nearer.
+    reach = _NEAR_FOUND + 0.5 * (float(np.median(steps)) if len(steps) else 0.0)
     far, which = cKDTree(result.outlines.points).query(trace, distance_upper_bound=reach)
     along = np.isfinite(far)
     if along.mean() <= _ALONG_FOUND:
@@ -197,8 +199,6 @@ def _summary(near: Sequence[Near], reasons: Sequence[Reason]) -> str:
         if first.is_background:
             return f"nothing is here that stands out: {failed}{place}"
         return f"a candidate is here, but fails: {failed}{place}"
-    if reasons and all(reason.nothing for reason in reasons):
-        return "nothing is here: " + "; ".join(r.text for r in reasons)
     if reasons and all(reason.nothing for reason in reasons):
         return "nothing is here: " + "; ".join(r.text for r in reasons)
     if reasons:

@@ -24,7 +24,7 @@ from PySide6.QtWidgets import (
 from lucid_finch.core.recipe import Recipe
 from lucid_finch.desktop.study.preferences import Preferences
 from lucid_finch.pipeline.sinks import DEFAULT_OUTPUTS, OUTPUTS, Outputs, planned_files
-from lucid_finch.pipeline.sources import Place
+from lucid_finch.pipeline.sources import SUMMARY_NAME, Place
 
 _SHOWN = 4
 """Names of files that are listed."""
@@ -120,6 +120,7 @@ class ExportDialog(QDialog):
         wish = self.wish()
         places = self._places[1:] if wish.everything else self._places[:1]
         names = [name for place in places for name in planned_files(self._recipe, place.result_name, wish.outputs)]
+        names += [SUMMARY_NAME] if wish.everything else []
         return [name for name in names if (wish.folder / name).exists()]
 
     def _show(self) -> None:

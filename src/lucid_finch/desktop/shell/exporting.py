@@ -15,6 +15,7 @@ from lucid_finch.desktop.study.study import step_place
 from lucid_finch.desktop.study.worker import Job
 from lucid_finch.files.findings import write_rows
 from lucid_finch.files.maps import write_image, write_map
+from lucid_finch.files.writing import inputs_kept
 from lucid_finch.pipeline.batch import Batch, records
 from lucid_finch.pipeline.run import run_images
 from lucid_finch.pipeline.sinks import Outputs, write_results
@@ -82,7 +83,8 @@ class Exporter(QObject):
                 job.emit_progress(number / len(places), record.place.path.name)
                 if job.cancelled():
                     break
-            write_rows(wish.folder / SUMMARY_NAME, rows, list(SUMMARY))
+            with inputs_kept(batch.kept):
+                write_rows(wish.folder / SUMMARY_NAME, rows, list(SUMMARY))
             text = self.tr("{} of {} images written to {}").format(number - len(failed), len(places), wish.folder)
             return "; ".join([text, *failed[:3]])
 
