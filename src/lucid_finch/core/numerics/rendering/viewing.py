@@ -14,18 +14,25 @@ from lucid_finch.core.numerics.runtime.threads import over_bands
 @kernel
 def _halve_band(level, top, bottom, out):  # type: ignore[no-untyped-def]
     height, width, channels = level.shape
+    pairs = width // 2
+    quarter = np.float32(0.25)
     for y in range(top, bottom):
         below = min(2 * y + 1, height - 1)
-        for x in range(out.shape[1]):
+        first = 0
+        if channels == 1:
+            # Contiguous rows without a test for the last column: twice as fast.
+            upper, lower, halves = level[2 * y, :, 0], level[below, :, 0], out[y, :, 0]
+            for x in range(pairs):
+                total = np.float32(upper[2 * x]) + np.float32(upper[2 * x + 1])
+                total = total + np.float32(lower[2 * x]) + np.float32(lower[2 * x + 1])
+                halves[x] = total * quarter
+            first = pairs
+        for x in range(first, out.shape[1]):
             right = min(2 * x + 1, width - 1)
             for c in range(channels):
-                total = (
-                    np.float32(level[2 * y, 2 * x, c])
-                    + np.float32(level[2 * y, right, c])
-                    + np.float32(level[below, 2 * x, c])
-                    + np.float32(level[below, right, c])
-                )
-                out[y, x, c] = total * np.float32(0.25)
+                total = np.float32(level[2 * y, 2 * x, c]) + np.float32(level[2 * y, right, c])
+                total = total + np.float32(level[below, 2 * x, c]) + np.float32(level[below, right, c])
+                out[y, x, c] = total * quarter
 
 
 _loaded = False
