@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ast
 import multiprocessing
 import os
 import shutil
@@ -47,6 +48,19 @@ class Warm(unittest.TestCase):
             with (numerics / "runtime" / "compiling.py").open("a") as stream:
                 stream.write("# changed")
             self.assertFalse(set(after) & {self.digest(name) for name in names})
+
+    def test_imports_are_seen_as_the_parser_sees_them(self) -> None:
+        prefix, several = "lucid_finch.core.numerics", 0
+        for path in self.sources.rglob("*.py"):
+            source = path.read_bytes()
+            parsed = set()
+            for node in ast.walk(ast.parse(source)):
+                if isinstance(node, ast.ImportFrom) and f"{node.module}.".startswith(f"{prefix}."):
+                    module = str(node.module).removeprefix(prefix).removeprefix(".")
+                    parsed |= {module, *(f"{module}.{alias.name}".removeprefix(".") for alias in node.names)}
+            several += len(parsed) > 2
+            self.assertEqual(kernel_cache.imported_modules(source), parsed, path)
+        self.assertGreater(several, 20)
 
     def digest(self, name: str) -> str:
         kernel_cache.closure_digest.cache_clear()

@@ -12,7 +12,7 @@ import sys
 from collections.abc import Sequence
 from importlib.resources import files
 from pathlib import Path
-from typing import IO
+from typing import IO, TYPE_CHECKING
 
 import platformdirs
 from PySide6.QtCore import QLocale, QRect, QSize, Qt, QTimer
@@ -20,6 +20,9 @@ from PySide6.QtGui import QIcon
 from PySide6.QtWidgets import QApplication
 
 from lucid_finch.core.numerics.runtime import threads
+
+if TYPE_CHECKING:
+    from lucid_finch.desktop.shell.window import Bench
 
 _TITLE_BAR = 44
 """px that a title bar takes, at most."""
@@ -74,14 +77,11 @@ def first_size(screen: QRect) -> QSize:
     return QSize(min(1280, screen.width() - 8), min(800, screen.height() - _TITLE_BAR))
 
 
-def run_application(paths: Sequence[str], demo: str = "") -> int:
-    """Open the window, on `paths` or on a demo scene; returns the exit status."""
+def first_bench() -> Bench:
+    """The application's window as the user left it, shown; nothing is opened in it."""
+    # Imports make hundreds of thousands of objects that stay: to look at them again and again took a tenth of the start.
+    gc.disable()
     application = make_application()
-    try:
-        keep_log()
-    except OSError as error:
-        print(f"lucid-finch: no log is kept: {error}", file=sys.stderr)
-    from lucid_finch.core.execution.warming import is_warm
     from lucid_finch.desktop.shell.window import Bench
     from lucid_finch.desktop.study.preferences import PreferencesFile
 
@@ -94,14 +94,27 @@ def run_application(paths: Sequence[str], demo: str = "") -> int:
     bench = Bench(preferences, Path(platformdirs.user_state_dir("lucid-finch")) / "unsaved")
     if not bench.preferences.geometry:
         bench.resize(first_size(application.primaryScreen().availableGeometry()))
+    bench.show()
+    # What is here now stays: the collector need not look at it again in the middle of a drag.
+    gc.freeze()
+    gc.enable()
+    return bench
+
+
+def run_application(paths: Sequence[str], demo: str = "") -> int:
+    """Open the window, on `paths` or on a demo scene; returns the exit status."""
+    try:
+        keep_log()
+    except OSError as error:
+        print(f"lucid-finch: no log is kept: {error}", file=sys.stderr)
+    bench = first_bench()
+    from lucid_finch.core.execution.warming import is_warm
+
     signal.signal(signal.SIGINT, lambda *_: bench.close())
     # Python sees signals only between its own instructions: give it some.
     pulse = QTimer()
     pulse.timeout.connect(lambda: None)
     pulse.start(300)
-    bench.show()
-    # What is here now stays: the collector need not look at it again in the middle of a drag.
-    gc.freeze()
     if not is_warm():
         bench.status.compile_kernels()
     if demo:
@@ -109,4 +122,4 @@ def run_application(paths: Sequence[str], demo: str = "") -> int:
     if paths:
         bench.documents.open_paths([Path(path) for path in paths])
     bench.documents.offer_recovery()
-    return int(application.exec())
+    return int(QApplication.exec())

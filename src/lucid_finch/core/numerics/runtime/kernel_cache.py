@@ -5,12 +5,12 @@ What is used of Numba's private classes is in this module only; where they are m
 
 from __future__ import annotations
 
-import ast
 import atexit
 import contextlib
 import fcntl
 import hashlib
 import os
+import re
 import shutil
 import stat
 import sys
@@ -26,6 +26,10 @@ import platformdirs
 _ROOT = Path(__file__).parent.parent
 """The folder of the kernels: `numerics`."""
 _PREFIX = "lucid_finch.core.numerics."
+_IMPORT = re.compile(
+    rb"^[ \t]*from " + re.escape(_PREFIX.rstrip(".")).encode() + rb"([\w.]*) import (\([^)]*\)|.*)$", re.MULTILINE
+)
+_NAME = re.compile(rb"(?:^|[(,])\s*(\w+)")
 _CODE = Path(__file__).parents[2]
 """The folder of everything that calls kernels: `core`."""
 _WITHOUT_KERNELS = {"runtime.kernel_cache", "runtime.threads", "ragged", "masks"}
@@ -56,13 +60,15 @@ def _is_private(folder: Path) -> bool:
     return stat.S_ISDIR(status.st_mode) and status.st_uid == os.getuid() and not status.st_mode & stat.S_IWOTH
 
 
-def _imported(source: bytes) -> set[str]:
-    """Modules of `numerics` that a source imports, relative to it; of `from a import b` both a and a.b."""
+def imported_modules(source: bytes) -> set[str]:
+    """Modules of `numerics` that a source imports, relative to it; of `from a import b` both a and a.b.
+
+    By a pattern: to parse all sources took a sixth of the start of the window.
+    """
     found = set()
-    for node in ast.walk(ast.parse(source)):
-        if isinstance(node, ast.ImportFrom) and node.module is not None and f"{node.module}.".startswith(_PREFIX):
-            module = node.module.removeprefix(_PREFIX.rstrip(".")).removeprefix(".")
-            found |= {module, *(f"{module}.{alias.name}".removeprefix(".") for alias in node.names)}
+    for match in _IMPORT.finditer(source):
+        module = match[1].decode().removeprefix(".")
+        found |= {module, *(f"{module}.{name.decode()}".removeprefix(".") for name in _NAME.findall(match[2]))}
     return found
 
 
@@ -72,7 +78,7 @@ def _source_and_imports(module: str) -> tuple[bytes, frozenset[str]]:
     if not module or not path.exists():
         return b"", frozenset()
     source = path.read_bytes()
-    return source, frozenset(_imported(source) - _WITHOUT_KERNELS)
+    return source, frozenset(imported_modules(source) - _WITHOUT_KERNELS)
 
 
 @cache
