@@ -77,9 +77,9 @@ def parts() -> list[Part]:
     else:
         again = [name for name in desktop if name.rpartition(".")[2] in _UNDER_WAYLAND]
         found.append(Part("the window under Wayland", again, {"QT_QPA_PLATFORM": "wayland"}, compositor=True))
-    panes = [name for name in desktop if name.endswith(".test_panes")]
+    scaled = [name for name in desktop if name.endswith((".test_panes", ".test_layout"))]
     return found + [
-        Part(f"the panes at a pixel ratio of {factor}", panes, {"QT_SCALE_FACTOR": factor}) for factor in ("1.25", "2")
+        Part(f"the window at a pixel ratio of {factor}", scaled, {"QT_SCALE_FACTOR": factor}) for factor in ("1.25", "2")
     ]
 
 

@@ -82,14 +82,16 @@ class BenchCase(WindowCase):
 
     def setUp(self) -> None:
         super().setUp()
-        self.bench = Bench()
-        self.bench.documents.ask_unsaved = lambda: QMessageBox.StandardButton.Discard
-        self.addCleanup(self._close)
-        self.bench.show()
-        self.application.processEvents()
+        self.bench = self.make_bench()
 
-    def _close(self) -> None:
-        close_for_good(self.bench)
+    def make_bench(self) -> Bench:
+        """A window that is closed at the end."""
+        bench = Bench()
+        bench.documents.ask_unsaved = lambda: QMessageBox.StandardButton.Discard
+        self.addCleanup(close_for_good, bench)
+        bench.show()
+        self.application.processEvents()
+        return bench
 
     def answered(self) -> None:
         """Wait until what is judged in the window's own thread is shown, the worker or not."""

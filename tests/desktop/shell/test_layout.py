@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import itertools
+import re
 import unittest
 
 import numpy as np
-from PySide6.QtCore import QRect, Qt
+from PySide6.QtCore import QRect, Qt, QTranslator
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QAbstractButton, QLabel, QMessageBox, QWidget
 
@@ -100,24 +101,57 @@ class Sizes(BenchCase):
         self.wait(lambda: not self.bench.notice.isVisible(), 5, "the message to fade")
 
 
+class LongWords(QTranslator):
+    """Labels a third longer than ours, as in another language; placeholders and tags stay."""
+
+    def translate(self, context: str, text: str, disambiguation: str | None = None, n: int = -1) -> str:
+        return re.sub(r"(\{[^}]*\}|<[^>]*>|&\w+;|%\w)|([A-Za-z]{3})", lambda m: m[1] or m[2] + m[2][-1].lower(), text)
+
+
+def cut_off(bench: QWidget) -> list[tuple[str, int, int]]:
+    """Texts in sight that have less room than they need: text, room, need in px."""
+    cut = []
+    for widget in bench.findChildren(QWidget):
+        if not isinstance(widget, (QLabel, QAbstractButton)) or isinstance(widget, Elided) or not widget.isVisible():
+            continue
+        wraps = isinstance(widget, QLabel) and (widget.wordWrap() or "<" in widget.text())
+        text = max(widget.text().splitlines() or [""], key=len)
+        needed = widget.fontMetrics().horizontalAdvance(text.replace("&", ""))
+        if not wraps and widget.width() + 1 < needed:
+            cut.append((widget.text(), widget.width(), needed))
+    return cut
+
+
 class Small(BenchCase):
+    def check(self) -> None:
+        """No text of any kind of card is cut off in a small window, and the window keeps its size."""
+        self.bench.resize(1024, 700)
+        self.open(landscape())
+        for kind in ("lines", "circles"):
+            self.bench.study.add_detector(kind)
+            self.settle()
+            self.assertLessEqual((self.bench.width(), self.bench.height()), (1024, 700))
+            self.assertEqual(cut_off(self.bench), [])
+        self.bench.study.choose(SOURCE)
+        self.settle()
+        self.assertEqual(cut_off(self.bench), [])
+
     def test_nothing_is_cut_off_in_a_small_window_with_large_text(self) -> None:
         self.addCleanup(self.bench.appearance.scale_text, 1 / 1.21)
         self.bench.appearance.scale_text(1.21)
-        self.bench.resize(1024, 700)
-        self.open(landscape())
-        self.settle()
-        self.assertLessEqual((self.bench.width(), self.bench.height()), (1024, 700))
-        cut = []
-        for widget in self.bench.findChildren(QWidget):
-            if not isinstance(widget, (QLabel, QAbstractButton)) or isinstance(widget, Elided) or not widget.isVisible():
-                continue
-            wraps = isinstance(widget, QLabel) and (widget.wordWrap() or "<" in widget.text())
-            text = max(widget.text().splitlines() or [""], key=len)
-            needed = widget.fontMetrics().horizontalAdvance(text.replace("&", ""))
-            if not wraps and widget.width() + 1 < needed:
-                cut.append((widget.text(), widget.width(), needed))
-        self.assertEqual(cut, [])
+        self.check()
+
+    def test_nothing_is_cut_off_with_longer_words(self) -> None:
+        words = LongWords()
+        self.application.installTranslator(words)
+        self.addCleanup(self.application.removeTranslator, words)
+        self.bench = self.make_bench()
+        self.assertIn("Expportt", [b.text().strip("…") for b in self.bench.findChildren(QAbstractButton)])
+        self.check()
+
+    def test_a_long_name_does_not_widen_the_window(self) -> None:
+        self.bench.study.edit({"name": "inspection of the glazed tiles of the third kiln " * 4}, "name")
+        self.check()
 
 
 class Folded(BenchCase):
