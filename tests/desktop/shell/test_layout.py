@@ -9,7 +9,7 @@ import unittest
 import numpy as np
 from PySide6.QtCore import QRect, Qt, QTranslator
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QAbstractButton, QLabel, QMessageBox, QWidget
+from PySide6.QtWidgets import QAbstractButton, QLabel, QLineEdit, QMessageBox, QWidget
 
 from lucid_finch.core.image import Image
 from lucid_finch.desktop.shell.application import first_size
@@ -174,6 +174,30 @@ class Folded(BenchCase):
 
 
 class Keys(BenchCase):
+    def test_tab_goes_through_the_window_in_reading_order(self) -> None:
+        self.bench.resize(1280, 800)
+        self.open(landscape())
+        start = self.bench.recipe_cards.cards[self.bench.study.chosen]
+        start.setFocus()
+        passed: list[QWidget] = []
+        while len(passed) < 120:
+            focus = self.application.focusWidget()
+            assert focus is not None
+            if passed and focus is start:
+                break
+            passed.append(focus)
+            QTest.keyClick(focus, Qt.Key.Key_Tab)
+        self.assertIs(focus, start, "Tab comes round, and nothing holds it")
+        self.assertEqual(len(set(passed)), len(passed))
+        self.assertEqual([w for w in passed if not (w.accessibleName() or isinstance(w, QAbstractButton))], [])
+        parts = (self.bench.settings, self.bench.panes, self.bench.strip, self.bench.drawer, self.bench.bar)
+        order = [i for w in passed for i, part in enumerate(parts) if part.isAncestorOf(w)]
+        self.assertEqual([key for key, _ in itertools.groupby(order)], [0, 1, 2, 3, 4])
+        fields = [w for w in passed if self.bench.settings.isAncestorOf(w) and isinstance(w, QLineEdit)]
+        heights = [w.mapTo(self.bench, w.rect().topLeft()).y() for w in fields[:-1]]
+        self.assertGreater(len(heights), 3)
+        self.assertEqual(heights, sorted(heights))
+
     def test_arrows_in_the_recipe_and_the_strip(self) -> None:
         self.open(landscape())
         self.bench.study.add_detector("lines")

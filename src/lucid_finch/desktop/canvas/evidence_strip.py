@@ -92,6 +92,7 @@ class EvidenceStrip(QScrollArea):
         self.setWidgetResizable(True)
         self.setFrameShape(QFrame.Shape.NoFrame)
         self.setAccessibleName(self.tr("Stages"))
+        self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         # The wheel and the arrow keys move along the row.
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
@@ -123,10 +124,24 @@ class EvidenceStrip(QScrollArea):
             stage.hide()
             stage.deleteLater()
         self.stages = {name: Stage(name, label) for name, label in stages}
+        # Qt orders only what takes the focus.
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        before: QWidget = self
         for number, stage in enumerate(self.stages.values()):
             stage.chosen.connect(self.chosen)
             stage.stepped.connect(partial(self._step, number))
             self._row.insertWidget(number, stage)
+            self.setTabOrder(before, stage)
+            before = stage
+        self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self._mark_stop()
+
+    def _mark_stop(self) -> None:
+        """Tab stops once in the row, at what is shown in a pane; the arrows go on from there."""
+        stages = list(self.stages.values())
+        stop = next((s for s in stages if s.active), stages[0] if stages else None)
+        for stage in stages:
+            stage.setFocusPolicy(Qt.FocusPolicy.StrongFocus if stage is stop else Qt.FocusPolicy.ClickFocus)
 
     def _step(self, number: int, by: int) -> None:
         stages = list(self.stages.values())
@@ -152,6 +167,7 @@ class EvidenceStrip(QScrollArea):
                 stage.update()
                 if stage.active:
                     self.ensureWidgetVisible(stage)
+        self._mark_stop()
 
     def sizeHint(self) -> QSize:
         return QSize(400, self.height())

@@ -95,6 +95,7 @@ class KeptPage(QWidget):
         self.about = QLabel()
         self.about.setWordWrap(True)
         self.table = QTableWidget(0, 5)
+        self.table.setTabKeyNavigation(False)
         self.table.setAccessibleName(self.tr("Gained and lost findings"))
         self.table.setHorizontalHeaderLabels([self.tr("change"), self.tr("no."), "x px", "y px", self.tr("score")])
         self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)

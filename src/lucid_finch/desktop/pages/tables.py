@@ -213,6 +213,8 @@ class FindingsTable(QTableView):
         self._advances: dict[str, int] = {}
         self.rows = TableModel()
         self.setModel(self.rows)
+        # Tab leaves the table; the arrows move in it.
+        self.setTabKeyNavigation(False)
         self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.setSortingEnabled(True)
         self.horizontalHeader().setSortIndicator(-1, Qt.SortOrder.AscendingOrder)

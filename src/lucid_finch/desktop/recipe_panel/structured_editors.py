@@ -205,6 +205,7 @@ class CoefficientsEditor(QWidget):
         head.addWidget(paste)
         layout.addLayout(head)
         self.table = QTableWidget()
+        self.table.setTabKeyNavigation(False)
         self.table.setAccessibleName(declared.label)
         self.table.horizontalHeader().hide()
         self.table.verticalHeader().hide()

@@ -79,8 +79,10 @@ class TopBar(QWidget):
         button.setCheckable(True)
         button.setToolTip(tip)
         button.clicked.connect(call)
+        before = [self.after, *self.modes.values()][-1]
         self.modes[name] = button
         self._modes.addWidget(button)
+        self.setTabOrder(before, button)
 
     def show_mode(self, name: str) -> None:
         """Which way of working is in force."""
