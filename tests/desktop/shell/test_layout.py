@@ -198,6 +198,57 @@ class Keys(BenchCase):
         self.assertGreater(len(heights), 3)
         self.assertEqual(heights, sorted(heights))
 
+    def test_enter_presses_buttons_and_opens_menus(self) -> None:
+        self.open(landscape())
+        button = next(b for b in self.bench.findChildren(QAbstractButton) if b.text() == "Ask why")
+        button.setFocus()
+        QTest.keyClick(button, Qt.Key.Key_Return)
+        self.assertTrue(self.bench.actions_by_name["ask"].isChecked())
+        QTest.keyClick(button, Qt.Key.Key_Escape)
+        self.assertFalse(self.bench.actions_by_name["ask"].isChecked())
+
+    def test_a_place_is_chosen_with_keys(self) -> None:
+        self.open(landscape())
+        pane = self.bench.active_frame.pane
+        pane.setFocus()
+        pane.view.set(400, 400, 1.0)
+        QTest.keyClick(pane, Qt.Key.Key_Left, Qt.KeyboardModifier.ControlModifier)
+        both = Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier
+        QTest.keyClick(pane, Qt.Key.Key_Up, both)
+        self.assertEqual(pane.view.cursor, (399.0, 390.0))
+        # The left side of the square: Enter chooses its outline, with Shift it is asked about.
+        QTest.keyClick(pane, Qt.Key.Key_Right, Qt.KeyboardModifier.ControlModifier)
+        pane.view.set_cursor((400.0, 330.0))
+        QTest.keyClick(pane, Qt.Key.Key_Return)
+        self.assertEqual(self.bench.selection.found, (0,))
+        QTest.keyClick(pane, Qt.Key.Key_Return, Qt.KeyboardModifier.ShiftModifier)
+        self.wait(self.bench.explanation.isVisible, 5, "the explanation")
+
+    def test_search_finds_by_title_first_and_gives_the_keyboard_back(self) -> None:
+        self.open(landscape())
+        field = self.bench.settings.editors["", "sigma"].field
+        field.setFocus()
+        self.bench.actions_by_name["find"].trigger()
+        self.bench.finder.field.setText("circ")
+        self.assertIn("circles", self.bench.finder.list.item(0).text().partition(":")[0])
+        QTest.keyClick(self.bench.finder.field, Qt.Key.Key_Escape)
+        self.assertIs(self.application.focusWidget(), field)
+
+    def test_renaming_takes_the_row_and_keeps_its_height(self) -> None:
+        self.open(landscape())
+        self.settle()
+        card = self.bench.recipe_cards.cards[self.bench.study.chosen]
+        height = card.height()
+        self.bench.actions_by_name["rename"].trigger()
+        self.turns()
+        self.assertEqual(card.height(), height)
+        self.assertGreater(card.field.width(), 150)
+        self.assertEqual(card.field.selectedText(), card.field.text())
+        QTest.keyClicks(card.field, "outline")
+        QTest.keyClick(card.field, Qt.Key.Key_Return)
+        self.settle()
+        self.assertIn("outline", self.bench.recipe_cards.cards)
+
     def test_arrows_in_the_recipe_and_the_strip(self) -> None:
         self.open(landscape())
         self.bench.study.add_detector("lines")

@@ -14,6 +14,7 @@ from PySide6.QtCore import QEvent, QLineF, QObject, QPointF, QRectF, QSize, Qt, 
 from PySide6.QtGui import (
     QBrush,
     QColor,
+    QFocusEvent,
     QFont,
     QFontMetricsF,
     QImage,
@@ -186,6 +187,8 @@ class Pane(QWidget):
     def __init__(self, view: View) -> None:
         super().__init__()
         self.view = view
+        self._keyed = False
+        """Whether the cursor was moved with the keyboard."""
         self.picture: Picture | None = None
         self.other: Picture | None = None
         """Shown to the right of the divider."""
@@ -579,7 +582,7 @@ class Pane(QWidget):
                 painter.drawText(box, Qt.AlignmentFlag.AlignCenter, f"{value:.0f}" if whole else f"{value:.3g}")
 
     def _paint_cursor(self, painter: QPainter) -> None:
-        if self.view.cursor is None or self.underMouse():
+        if self.view.cursor is None or (self.underMouse() and not self._keyed):
             return
         place = self.from_source(*self.view.cursor)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
@@ -617,6 +620,7 @@ class Pane(QWidget):
 
     @guarded
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        self._keyed = False
         if self._holds_divider:
             self.set_divider(event.position().x() / max(self.width(), 1))
             return
@@ -672,6 +676,10 @@ class Pane(QWidget):
         }
         if event.key() in moves and self.other is not None and event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
             self.set_divider(self.divider + moves[Qt.Key(event.key())][0] * self.view.scale / max(self.width(), 1) / 4)
+        elif event.key() in moves and event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+            self._move_cursor(*moves[Qt.Key(event.key())], shift)
+        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self.view.cursor is not None:
+            (self.asked if self.asking or shift else self.clicked).emit(*self.view.cursor)
         elif event.key() in moves:
             dx, dy = moves[Qt.Key(event.key())]
             self.view.set(self.view.x + dx, self.view.y + dy, self.view.scale)
@@ -681,6 +689,22 @@ class Pane(QWidget):
             self.view.set(self.view.x, self.view.y, self.view.scale / 1.25)
         else:
             super().keyPressEvent(event)
+
+    def _move_cursor(self, dx: float, dy: float, far: bool) -> None:
+        """By a pixel of the image, or of the screen where that is larger; ten times as far on request."""
+        x, y = self.view.cursor or (self.view.x, self.view.y)
+        step = max(1.0, 1.0 / self.view.scale) * (10.0 if far else 1.0)
+        self._keyed = True
+        x, y = x + math.copysign(step, dx) * (dx != 0), y + math.copysign(step, dy) * (dy != 0)
+        self.view.set_cursor((x, y))
+        if not self.rect().contains(self.from_source(x, y).toPoint()):
+            self.view.set(x, y, self.view.scale)
+
+    @guarded
+    def focusInEvent(self, event: QFocusEvent) -> None:
+        super().focusInEvent(event)
+        if event.reason() in (Qt.FocusReason.TabFocusReason, Qt.FocusReason.BacktabFocusReason):
+            self.activated.emit()
 
     @guarded
     def leaveEvent(self, event: QEvent) -> None:

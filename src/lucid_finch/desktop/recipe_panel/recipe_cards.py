@@ -59,6 +59,7 @@ class Card(QFrame):
         self.name = Elided(name)
         self.name.setObjectName("title")
         self.field = QLineEdit()
+        self.field.setObjectName("rename")
         self.field.setAccessibleName(self.tr("Name"))
         self.field.hide()
         self.field.editingFinished.connect(self._end_rename)
@@ -107,7 +108,7 @@ class Card(QFrame):
             self.about.style().polish(self.about)
         self.count.setText(counts[0])
         self.misses.setText(counts[1])
-        self.misses.setVisible(bool(counts[1]))
+        self.misses.setVisible(bool(counts[1]) and self.field.isHidden())
         self.on.setChecked(on)
         self.name.setEnabled(on)
 
@@ -120,7 +121,10 @@ class Card(QFrame):
 
     def start_rename(self) -> None:
         self.field.setText(self.name.text())
-        self.name.hide()
+        # The field has the whole row, which stays as high as it is.
+        self.field.setFixedHeight(self.name.height())
+        for shown in (self.name, self.brief, self.count, self.misses):
+            shown.hide()
         self.field.show()
         self.field.selectAll()
         self.field.setFocus()
@@ -128,7 +132,10 @@ class Card(QFrame):
     def _end_rename(self) -> None:
         if not self.field.isHidden():
             self.field.hide()
-            self.name.show()
+            for shown in (self.name, self.brief, self.count):
+                shown.show()
+            self.misses.setVisible(bool(self.misses.text()))
+            self.setFocus()
             if self.field.text().strip() != self.name.text():
                 self.renamed.emit(self.field.text())
 

@@ -8,6 +8,7 @@ from typing import Any
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QAction, QKeyEvent, QKeySequence
 from PySide6.QtWidgets import QFrame, QLineEdit, QListWidget, QListWidgetItem, QMenu, QVBoxLayout, QWidget
+from shiboken6 import isValid
 
 from lucid_finch.desktop.toolkit.guard import guarded
 
@@ -69,6 +70,8 @@ class ActionFinder(QFrame):
         self.setObjectName("note")
         self.actions_known = actions
         self._over = parent
+        self._before: QWidget | None = None
+        """What had the focus before the field had it."""
         layout = QVBoxLayout(self)
         layout.setContentsMargins(10, 10, 10, 10)
         self.field = QLineEdit()
@@ -87,6 +90,8 @@ class ActionFinder(QFrame):
 
     def open(self) -> None:
         parent = self._over
+        if not self.isVisible():
+            self._before = parent.focusWidget()
         self.resize(min(460, parent.width() - 40), min(420, parent.height() - 90))
         self.move((parent.width() - self.width()) // 2, 48)
         self.field.clear()
@@ -98,18 +103,18 @@ class ActionFinder(QFrame):
     def _fill(self, typed: str) -> None:
         words = typed.lower().split()
         self.list.clear()
-        by_text, by_tip = [], []
+        found = []
         for group, names in self.actions_known.groups.items():
             for name in names:
                 action = self.actions_known[name]
                 text = action.text().replace("&", "")
-                if not action.isEnabled():
-                    continue
-                if all(w in f"{group} {text}".lower() for w in words):
-                    by_text.append((name, text, action))
-                elif all(w in f"{group} {text} {action.toolTip()}".lower() for w in words):
-                    by_tip.append((name, text, action))
-        for name, text, action in (*by_text, *by_tip):
+                title = text.partition(":")[0]
+                # The best first: in the title, in the whole line, in the help.
+                places = (title, f"{group} {text}", f"{group} {text} {action.toolTip()}")
+                rank = next((n for n, place in enumerate(places) if all(w in place.lower() for w in words)), None)
+                if rank is not None and action.isEnabled():
+                    found.append((rank, name, text, action))
+        for _, name, text, action in sorted(found, key=lambda one: one[0]):
             keys = action.shortcut().toString()
             item = QListWidgetItem(f"{text}    {keys}" if keys else text)
             item.setToolTip(action.toolTip())
@@ -130,7 +135,10 @@ class ActionFinder(QFrame):
 
     def put_away(self) -> None:
         self.hide()
-        self._over.setFocus()
+        # Back to where the keyboard was.
+        before = self._before
+        there = before is not None and isValid(before) and before.isVisible()
+        (before if before is not None and there else self._over).setFocus()
 
     @guarded
     def eventFilter(self, watched: object, event: object) -> bool:

@@ -95,6 +95,7 @@ def first_bench() -> Bench:
     if not bench.preferences.geometry:
         bench.resize(first_size(application.primaryScreen().availableGeometry()))
     bench.show()
+    bench.empty.buttons[0].setFocus()
     # What is here now stays: the collector need not look at it again in the middle of a drag.
     gc.freeze()
     gc.enable()

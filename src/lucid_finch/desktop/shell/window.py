@@ -41,6 +41,7 @@ from lucid_finch.desktop.study.runner import Runner
 from lucid_finch.desktop.study.selection import Selection
 from lucid_finch.desktop.study.study import Study, step_place
 from lucid_finch.desktop.toolkit.bars import NoticeBar, TopBar
+from lucid_finch.desktop.toolkit.buttons import press_button
 from lucid_finch.desktop.toolkit.guard import guarded
 from lucid_finch.desktop.toolkit.theme import dress
 from lucid_finch.desktop.welcome.empty import EmptyBench
@@ -350,6 +351,8 @@ class Bench(Parts):
     def _show_empty(self) -> None:
         if self.study.image is None:
             self.empty.show_recent(self.preferences.recent)
+        elif (focus := self.focusWidget()) is not None and self.empty.isAncestorOf(focus):
+            self.active_frame.pane.setFocus()
         self.empty.setVisible(self.study.image is None)
 
     def _show_detection(self) -> None:
@@ -491,6 +494,8 @@ class Bench(Parts):
             self.panes.set_marks_hidden(True)
         elif event.key() == Qt.Key.Key_Escape:
             self._escape()
+        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and not event.isAutoRepeat():
+            press_button(self.focusWidget())
         else:
             super().keyPressEvent(event)
 

@@ -120,6 +120,7 @@ def _sheet(t: Theme) -> str:
     QToolButton::menu-indicator {{ image: none; }}
     QLineEdit {{ background: {t.card}; border: 1px solid {t.line}; border-radius: 5px; padding: 3px 6px;
         selection-background-color: {t.accent_soft}; selection-color: {t.text}; }}
+    QLineEdit#rename {{ padding: 0 4px; }}
     QLineEdit[wrong="true"] {{ border: 1px solid {t.bad}; }}
     QMenu {{ background: {t.card}; border: 1px solid {t.line}; }}
     QMenu::item {{ padding: 5px 22px; }}
