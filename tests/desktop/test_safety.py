@@ -10,6 +10,7 @@ import sys
 import threading
 import time
 import unittest
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 from unittest import mock
@@ -130,6 +131,15 @@ class Kept(WindowCase):
         self.wait(lambda: bench.study.image is not None and not bench.busy, 60)
         self.assertEqual((bench.study.recipe.notes, bench.study.recipe_path), ("changed", self.folder / "r.finch.json"))
         self.assertTrue(bench.study.unsaved)
+
+    def test_recovering_draws_a_scene_of_the_demo_again(self) -> None:
+        crashed = Autosave(self.folder / "unsaved")
+        crashed.write(Recipe.make(starter()), None, None, replace(disc(30.0), name="glaze_swatches.png"))
+        crashed._lock.close()
+        bench = self.bench()
+        bench.documents.recover(bench.documents.offer_recovery()[0])
+        self.wait(lambda: bench.study.image is not None and not bench.busy, 60)
+        self.assertEqual(bench.study.image.width, 1200)
 
     def test_several_crashed_windows_are_listed_until_answered(self) -> None:
         image = disc(30.0, noise=2.0)

@@ -207,6 +207,23 @@ class Keys(BenchCase):
         QTest.keyClick(button, Qt.Key.Key_Escape)
         self.assertFalse(self.bench.actions_by_name["ask"].isChecked())
 
+    def test_the_keyboard_goes_from_part_to_part(self) -> None:
+        self.open(landscape())
+        self.bench.recipe_cards.cards[self.bench.study.chosen].setFocus()
+        reached = []
+        for _ in range(6):
+            self.bench.actions_by_name["next_part"].trigger()
+            reached.append(self.application.focusWidget())
+        strip, cards = list(self.bench.strip.stages.values()), self.bench.recipe_cards.cards
+        expected = [self.bench.active_frame.pane, strip[0], self.bench.findings]
+        self.assertEqual([*reached[1:4], reached[5]], [*expected, cards[self.bench.study.chosen]])
+        self.bench.actions_by_name["part_before"].trigger()
+        self.assertIs(self.application.focusWidget(), reached[4])
+        self.bench.actions_by_name["show_strip"].trigger()
+        self.bench.active_frame.pane.setFocus()
+        self.bench.actions_by_name["next_part"].trigger()
+        self.assertIs(self.application.focusWidget(), self.bench.findings)
+
     def test_a_place_is_chosen_with_keys(self) -> None:
         self.open(landscape())
         pane = self.bench.active_frame.pane

@@ -148,6 +148,7 @@ class PaneFrame(QWidget):
 
     def show_active(self, active: bool) -> None:
         self.bar.setProperty("active", active)
+        self.pane.setProperty("chosen", active)
         for widget in (self.bar, self.title):
             widget.style().unpolish(widget)
             widget.style().polish(widget)

@@ -11,6 +11,7 @@ from lucid_finch.desktop.shell.actions import Actions
 from lucid_finch.desktop.shell.apply_to_parameters import Applier
 from lucid_finch.desktop.shell.exporting import Exporter
 from lucid_finch.desktop.shell.parts import Parts
+from lucid_finch.desktop.toolkit.keyboard import focus_part
 
 KEYS = QKeySequence.StandardKey
 
@@ -101,6 +102,10 @@ def _view_actions(parts: Parts, actions: Actions) -> None:
     ):  # fmt: skip
         tip = parts.tr("Show or hide; the pictures take the room")
         switch(look, f"show_{name}", text, partial(parts.appearance.show_part, name), True, key, tip)
+    around = (parts.recipe_cards, parts.settings, parts.panes, parts.strip, parts.drawer, parts.bar)
+    add(look, "next_part", parts.tr("Keyboard to the next part of the window"), partial(focus_part, around, 1), "Ctrl+Tab")
+    text = parts.tr("Keyboard to the part before")
+    add(look, "part_before", text, partial(focus_part, around, -1), "Ctrl+Shift+Tab")
     for what, text in (
         ("zoom", parts.tr("Panes share the zoom")),
         ("place", parts.tr("Panes share the place")),

@@ -276,6 +276,13 @@ class Documents(QObject):
             self.recovery.remove(leftover)
         if leftover.image_path is not None:
             self.open_path(leftover.image_path)
+            return
+        from lucid_finch.demo import SCENES, scene
+
+        # A scene of the demo is a file of no folder: it is drawn again.
+        name = Path(leftover.image_name).stem
+        if name in SCENES:
+            self.submit_image(lambda: scene(name).image, self.tr("drawing {}").format(name))
 
     def close(self) -> None:
         """The window closes."""

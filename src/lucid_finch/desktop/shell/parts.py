@@ -5,6 +5,7 @@ from __future__ import annotations
 from PySide6.QtWidgets import QMainWindow
 
 from lucid_finch.desktop.canvas.drawing import Drawing
+from lucid_finch.desktop.canvas.evidence_strip import EvidenceStrip
 from lucid_finch.desktop.canvas.overlays import Overlays
 from lucid_finch.desktop.canvas.panes import PaneFrame, PaneGroup
 from lucid_finch.desktop.canvas.stages import Stages
@@ -32,6 +33,7 @@ class Parts(QMainWindow):
     panes: PaneGroup
     overlays: Overlays
     stages: Stages
+    strip: EvidenceStrip
     recipe_cards: RecipeCards
     settings: SettingsPanel
     drawer: Drawer

@@ -41,8 +41,8 @@ from lucid_finch.desktop.study.runner import Runner
 from lucid_finch.desktop.study.selection import Selection
 from lucid_finch.desktop.study.study import Study, step_place
 from lucid_finch.desktop.toolkit.bars import NoticeBar, TopBar
-from lucid_finch.desktop.toolkit.buttons import press_button
 from lucid_finch.desktop.toolkit.guard import guarded
+from lucid_finch.desktop.toolkit.keyboard import press_button
 from lucid_finch.desktop.toolkit.theme import dress
 from lucid_finch.desktop.welcome.empty import EmptyBench
 from lucid_finch.desktop.welcome.tour import Tour
@@ -169,6 +169,11 @@ class Bench(Parts):
             ("quit", self.tr("Quit"), self.close, keys.Quit),
         ):
             actions.add(window, name, text, call, shortcut)
+        tip = self.tr("A strip of results over one parameter, or a grid over two, with counts and a curve")
+        actions.add(self.tr("Recipe"), "sweep", self.tr("Sweep a parameter"), self._start_sweep, "Ctrl+P", tip)
+        tip = self.tr("A small picture of each kind of detector on this image")
+        kinds = self.tr("Show what each detector finds")
+        actions.add(self.tr("Recipe"), "kinds", kinds, lambda: self.sweep.open_kinds(), "Ctrl+Shift+D", tip)
         self.actions_by_name = actions.by_name
         self.appearance.switches = {name: actions[f"show_{name}"] for name in self.appearance.parts}
         self.finder = ActionFinder(actions, self._whole)
