@@ -127,11 +127,17 @@ class Small(BenchCase):
         """No text of any kind of card is cut off in a small window, and the window keeps its size."""
         self.bench.resize(1024, 700)
         self.open(landscape())
-        for kind in ("lines", "circles"):
-            self.bench.study.add_detector(kind)
+        for kind in ("edges", "lines", "circles"):
+            if kind != "edges":
+                self.bench.study.add_detector(kind)
             self.settle()
             self.assertLessEqual((self.bench.width(), self.bench.height()), (1024, 700))
             self.assertEqual(cut_off(self.bench), [])
+            self.bench.asking.ask(505.0, 300.0)
+            self.turns()
+            self.assertTrue(self.bench.explanation.isVisible())
+            self.assertEqual(cut_off(self.bench), [])
+            self.bench.explanation.put_away()
         self.bench.study.choose(SOURCE)
         self.settle()
         self.assertEqual(cut_off(self.bench), [])

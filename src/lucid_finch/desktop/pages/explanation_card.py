@@ -70,8 +70,11 @@ class ExplanationCard(QFrame):
             layout.addWidget(self._change_button(answer.change))
         self._layout.addWidget(self._content)
         self._content.show()
-        self.adjustSize()
         parent = self._over
+        # As wide as the rows of criteria need, with large text too.
+        needed = self._content.minimumSizeHint().width() + margins.left() + margins.right() + 2 * self.frameWidth()
+        self.setFixedWidth(min(max(WIDTH, needed), parent.width() - 12))
+        self.adjustSize()
         x = min(max(near_x + 18, 6), max(parent.width() - self.width() - 6, 6))
         y = min(max(near_y + 12, 6), max(parent.height() - self.height() - 6, 6))
         self.move(x, y)
