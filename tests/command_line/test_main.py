@@ -50,6 +50,16 @@ class CommandCase(InFolder):
         return path
 
 
+class APathInPlaceOfACommand(CommandCase):
+    def test_it_is_opened_and_a_slip_is_named(self) -> None:
+        with mock.patch("lucid_finch.command_line.main._open_window") as opened:
+            self.assertEqual(self.call(self.picture)[0], 0)
+        opened.assert_called_once_with([str(self.picture)])
+        status, _, said = self.call("detct", self.picture)
+        self.assertEqual(status, 2)
+        self.assertIn('did you mean "detect"', said)
+
+
 class NothingIsOverwritten(CommandCase):
     def test_an_input_stays_what_it_is(self) -> None:
         before = self.picture.read_bytes()

@@ -86,7 +86,24 @@ class _FromDeclarations(click.Group):
         return click.Command(name, params=[*arguments, *parameter_options(owner.Parameters)], callback=call, help=owner.purpose)
 
 
-@click.group(invoke_without_command=True, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 110})
+class _Commands(click.Group):
+    """The commands; a path in the place of one is opened in the window."""
+
+    def resolve_command(self, ctx: click.Context, args: list[str]) -> tuple[str | None, click.Command | None, list[str]]:
+        if self.get_command(ctx, args[0]) is None and not ctx.resilient_parsing:
+            if Path(args[0]).exists():
+                return "open", open_, args
+            from lucid_finch.core.errors import nearest
+
+            known = self.list_commands(ctx)
+            said = f'there is no command and no file "{args[0]}"{nearest(args[0], known)}; commands: {", ".join(known)}'
+            raise click.UsageError(said, ctx)
+        return super().resolve_command(ctx, args)
+
+
+@click.group(
+    cls=_Commands, invoke_without_command=True, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 110}
+)
 @click.version_option(package_name="lucid-finch", message="Lucid Finch %(version)s")
 @click.pass_context
 def cli(ctx: click.Context) -> None:

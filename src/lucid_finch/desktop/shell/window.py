@@ -342,7 +342,9 @@ class Bench(Parts):
     def show_failure(self, text: str) -> None:
         self.failure = text
         if self.study.image is None and self.empty.isVisible() and self.documents.reading_failed:
+            # Said where the image would be.
             self.empty.say(self.empty.labels[0].text(), text)
+            return
         super().show_failure(text)
 
     def _show_title(self) -> None:
