@@ -93,6 +93,11 @@ _DRESSED = "dressed"
 
 
 def _sheet(t: Theme) -> str:
+    return _controls(t) + _surround(t)
+
+
+def _controls(t: Theme) -> str:
+    """Everything that stands on the light or dark shell."""
     return f"""
     QMainWindow, QDialog, #help, #column, #settings, #topbar {{ background: {t.shell}; }}
     #topbar {{ border-bottom: 1px solid {t.line}; }}
@@ -145,19 +150,6 @@ def _sheet(t: Theme) -> str:
     QScrollBar:horizontal {{ background: transparent; height: 10px; }}
     QScrollBar::handle {{ background: {t.line}; border-radius: 4px; min-height: 24px; min-width: 24px; margin: 2px; }}
     QScrollBar::add-line, QScrollBar::sub-line {{ width: 0; height: 0; }}
-    QToolButton#scene, QToolButton#recent {{ background: transparent; border: 1px solid transparent; color: {t.surround_text}; }}
-    QToolButton#recent {{ color: {t.surround_quiet}; padding: 2px 8px; }}
-    QToolButton#scene:hover, QToolButton#scene:focus, QToolButton#recent:hover, QToolButton#recent:focus {{
-        border-color: #f0b140; color: #f0b140; }}
-    QFrame#tourframe {{ border: 3px solid {t.accent}; border-radius: 4px; background: transparent; }}
-    QLabel#emptytitle {{ color: {t.surround_text}; font-size: 20px; }}
-    QLabel#emptytext {{ color: {t.surround_quiet}; }}
-    #strip, #panes {{ background: {t.surround}; }}
-    #strip QLabel, #panebar QLabel {{ color: {t.surround_text}; }}
-    #panebar {{ background: {t.surround_bar}; }}
-    QToolButton#panetitle {{ background: transparent; border: none; color: {t.surround_text}; padding: 1px 6px; }}
-    QToolButton#panetitle:hover, QToolButton#panetitle:focus {{ color: #f0b140; }}
-    #panebar[active="true"] QToolButton#panetitle {{ color: #f0b140; }}
     QToolButton#fold {{ border: none; background: transparent; color: {t.quiet}; padding: 2px 0; font-weight: bold; }}
     QToolButton#fold:hover, QToolButton#fold:focus {{ color: {t.accent}; }}
     QPushButton#mode {{ border-radius: 0; padding: 4px 12px; margin: 0; }}
@@ -171,5 +163,24 @@ def _sheet(t: Theme) -> str:
     QListWidget::item:selected {{ background: {t.accent_soft}; color: {t.text}; }}
     QListView {{ background: {t.card}; }}
     QSpinBox {{ background: {t.card}; border: 1px solid {t.line}; border-radius: 5px; padding: 3px 6px; }}
+    QFrame#tourframe {{ border: 3px solid {t.accent}; border-radius: 4px; background: transparent; }}
+    """
+
+
+def _surround(t: Theme) -> str:
+    """Everything that stands on the dark surround of the pictures."""
+    return f"""
+    QToolButton#scene, QToolButton#recent {{ background: transparent; border: 1px solid transparent; color: {t.surround_text}; }}
+    QToolButton#recent {{ color: {t.surround_quiet}; padding: 2px 8px; }}
+    QToolButton#scene:hover, QToolButton#scene:focus, QToolButton#recent:hover, QToolButton#recent:focus {{
+        border-color: #f0b140; color: #f0b140; }}
+    QLabel#emptytitle {{ color: {t.surround_text}; font-size: 20px; }}
+    QLabel#emptytext {{ color: {t.surround_quiet}; }}
+    #strip, #panes {{ background: {t.surround}; }}
+    #strip QLabel, #panebar QLabel {{ color: {t.surround_text}; }}
+    #panebar {{ background: {t.surround_bar}; }}
+    QToolButton#panetitle {{ background: transparent; border: none; color: {t.surround_text}; padding: 1px 6px; }}
+    QToolButton#panetitle:hover, QToolButton#panetitle:focus {{ color: #f0b140; }}
+    #panebar[active="true"] QToolButton#panetitle {{ color: #f0b140; }}
     #panebar QLabel#paneinfo {{ color: {t.surround_quiet}; }}
     """
