@@ -21,6 +21,7 @@ from lucid_finch.core.prepare import step_of
 from lucid_finch.core.recipe import MarkStyle, json_schema
 from lucid_finch.core.table import Findings, NearMisses
 from lucid_finch.files import notebooks
+from lucid_finch.files.assets import decode_asset, with_pictures
 from lucid_finch.files.annotated import write_annotated
 from lucid_finch.files.findings import write_csv, write_findings, write_svg
 from lucid_finch.files.images import read_image
@@ -74,8 +75,13 @@ def detect(
     >>> len(result.findings), round(float(result.findings["x"][0]), 2)
     (1, 39.5)
     """
-    made = detector_of(kind).Parameters.make(parameters, kind)
-    return _reported(kind, progress, cancelled, lambda: Engine().detect(kind, _image(image), made, cancelled=cancelled))
+    model = detector_of(kind).Parameters
+    parameters, _, pictures = with_pictures(model, parameters, _image)
+    made = model.make(parameters, kind)
+    engine = Engine()
+    return _reported(
+        kind, progress, cancelled, lambda: engine.detect(kind, _image(image), made, cancelled=cancelled, assets=pictures)
+    )
 
 
 def run(
@@ -116,6 +122,7 @@ def _save_detection(detection: Detection, folder: str | Path, outputs: Sequence[
 
 provide(
     save_map=write_map,
+    decode_asset=decode_asset,
     save_run=save_run,
     save_detection=_save_detection,
     image_png=notebooks.image_png,

@@ -320,6 +320,7 @@ def _detect(kind: str, model: Any, values: dict[str, Any]) -> None:
     from lucid_finch.command_line.options import given_parameters
     from lucid_finch.core.execution.engine import Engine
     from lucid_finch.core.recipe import VERSION
+    from lucid_finch.files.assets import with_pictures
     from lucid_finch.files.findings import write_findings
     from lucid_finch.files.images import read_image
     from lucid_finch.files.recipes import Recipe
@@ -337,9 +338,12 @@ def _detect(kind: str, model: Any, values: dict[str, Any]) -> None:
         raise click.UsageError("--save-map needs --out DIR")
     maps = tuple(f"{kind}.{name}" for name in maps)
     outputs = Outputs.named(_listed(kinds), maps=maps, map_format=map_format, overwrite=overwrite)
-    parameters = model.make(given_parameters(model, values), kind)
+    with _reading():
+        given, pictures, _ = with_pictures(model, given_parameters(model, values), read_image)
+    parameters = model.make(given, kind)
     entry = {"name": kind, "kind": kind, "parameters": parameters.plain()}
-    recipe = Recipe.make({"lucid_finch_recipe": VERSION, "name": kind, "detectors": [entry]})
+    assets = {name: picture.model_dump() for name, picture in pictures.items()}
+    recipe = Recipe.make({"lucid_finch_recipe": VERSION, "name": kind, "detectors": [entry], "assets": assets})
     check_maps(recipe, maps)
     with _reading():
         image = read_image(path, page=page, significant_bits=bits, value_range=black_white)

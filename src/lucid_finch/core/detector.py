@@ -130,7 +130,7 @@ class Context:
     shared: Callable[[str, Callable[[], Any]], Any] = field(default=lambda key, make: make())
     """Work on the same image that other detectors may have done already: `shared(key, make)`."""
     assets: Mapping[str, Any] = field(default_factory=dict)
-    """What the recipe holds of images and models, by sha256."""
+    """The pictures that parameters name, by sha256, prepared as the image is."""
 
     def check(self) -> None:
         """Raises `Cancelled` if the work is no longer wanted."""
@@ -181,6 +181,8 @@ class Example:
     """Parameters that a detector or step is tried with: all of its kernels are compiled by its examples."""
 
     parameters: Mapping[str, Any] = field(default_factory=dict)
+    assets: Mapping[str, Image] = field(default_factory=dict)
+    """Pictures that the parameters name."""
 
 
 Sense = Literal["at least", "at most"]

@@ -9,9 +9,12 @@ from lucid_finch.core.detectors.edge_scan import EdgeScan
 from lucid_finch.core.detectors.edges import Edges
 from lucid_finch.core.detectors.ellipses import Ellipses
 from lucid_finch.core.detectors.lines import Lines
+from lucid_finch.core.detectors.templates import Templates
 from lucid_finch.core.errors import ParameterError, nearest
 
-KINDS: dict[str, type[Detector]] = {detector.kind: detector for detector in (Edges, EdgeScan, Contours, Lines, Circles, Ellipses)}
+KINDS: dict[str, type[Detector]] = {
+    detector.kind: detector for detector in (Edges, EdgeScan, Contours, Lines, Circles, Ellipses, Templates)
+}
 """Every kind of detector by name."""
 
 

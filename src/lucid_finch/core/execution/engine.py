@@ -19,12 +19,13 @@ from lucid_finch.core.detection import Detection, EvidenceMap, Outlines
 from lucid_finch.core.detector import Context, DetectorParameters, Finished, Task
 from lucid_finch.core.detectors import detector_of
 from lucid_finch.core.errors import Cancelled, ParameterError, nearest, within_memory
+from lucid_finch.core.execution.assets import Assets, Trail
 from lucid_finch.core.execution.cache import Cache
 from lucid_finch.core.execution.combining import Combined, combine
 from lucid_finch.core.execution.plan import Plan, PlannedDetector, PlannedStep
-from lucid_finch.core.image import LUMA, Image
+from lucid_finch.core.image import Image
 from lucid_finch.core.judging import Outcome, judge, reading_order
-from lucid_finch.core.numerics.filtering.channels import mix
+from lucid_finch.core.luma import as_luma
 from lucid_finch.core.numerics.runtime.threads import cancellable
 from lucid_finch.core.outer import provided
 from lucid_finch.core.quantities import to_source
@@ -117,15 +118,16 @@ class Engine:
         self, plan: Plan, image: Image, cancelled: Cancel | None = None, only: Sequence[str] | None = None
     ) -> Generator[Event, None, None]:
         """Run a plan, or the detectors `only` of it, and tell what is done. A step that fails is skipped. Raises `Cancelled`."""
-        common, common_key = yield from self._prepare(plan.common, image, plan.source_key(image), cancelled)
+        common, common_key, trail = yield from self._prepare(plan.common, image, plan.source_key(image), cancelled)
         detections: dict[str, Detection] = {}
         for planned in plan.detectors:
             if only is not None and planned.name not in only:
                 continue
-            prepared, key = yield from self._prepare(planned.steps, common, common_key, cancelled)
+            prepared, key, own = yield from self._prepare(planned.steps, common, common_key, cancelled)
             yield Started(planned.name, prepared)
             try:
-                detections[planned.name] = self._detect(planned, prepared, key, cancelled, plan.assets)
+                assets = Assets(plan.assets, (*trail, *own))
+                detections[planned.name] = self._detect(planned, prepared, key, cancelled, assets)
             except ParameterError as error:
                 yield Failed(planned, error)
             else:
@@ -136,20 +138,22 @@ class Engine:
 
     def _prepare(
         self, steps: Sequence[PlannedStep], image: Image, key: Hashable, cancelled: Cancel | None
-    ) -> Generator[StepDone | Failed, None, tuple[Image, Hashable]]:
-        """Run preparation steps; returns the image and its key."""
+    ) -> Generator[StepDone | Failed, None, tuple[Image, Hashable, Trail]]:
+        """Run preparation steps; returns the image, its key, and the steps that were run, each with the image before it."""
+        trail: list[tuple[PlannedStep, Image]] = []
         for step in steps:
             if cancelled is not None and cancelled():
                 raise Cancelled()
             try:
                 after = step.key_after(key)
                 with cancellable(cancelled), within_memory(f"{step.step.name} on {image.width} x {image.height} pixels"):
-                    image = self.cache.get(after, lambda: step.run(image))  # noqa: B023
+                    before, image = image, self.cache.get(after, lambda: step.run(image))  # noqa: B023
+                trail.append((step, before))
                 key = after
             except ParameterError as error:
                 yield Failed(step, error)
             yield StepDone(step, image)
-        return image, key
+        return image, key, trail
 
     def _detect(
         self, planned: PlannedDetector, image: Image, key: Hashable, cancelled: Cancel | None, assets: Mapping[str, Any]
@@ -201,11 +205,17 @@ class Engine:
         return Run(recipe, image, detections, tuple(unmet), time.perf_counter() - started, combined)
 
     def detect(
-        self, kind: str, image: Image, parameters: DetectorParameters, name: str = "", cancelled: Cancel | None = None
+        self,
+        kind: str,
+        image: Image,
+        parameters: DetectorParameters,
+        name: str = "",
+        cancelled: Cancel | None = None,
+        assets: Mapping[str, Image] | None = None,
     ) -> Detection:
-        """One detector on one image. Raises `ParameterError`, `Cancelled`."""
+        """One detector on one image; `assets`: pictures that its parameters name. Raises `ParameterError`, `Cancelled`."""
         planned = PlannedDetector(name or kind, detector_of(kind), parameters, ())
-        return self._detect(planned, image, Plan.source_key(image), cancelled, {})
+        return self._detect(planned, image, Plan.source_key(image), cancelled, Assets(assets or {}))
 
     def prepared(self, image: Image, steps: Sequence[Mapping[str, Any]], cancelled: Cancel | None = None) -> Image:
         """The image after preparation steps. Raises `ParameterError`, `Cancelled`."""
@@ -216,14 +226,9 @@ class Engine:
         return image
 
 
-def as_luma(image: Image) -> Image:
-    """The luma of a colour image; a grey one as it is."""
-    return image.with_pixels(mix(image.pixels, LUMA)) if image.is_colour else image
-
-
-def detect(kind: str, image: Image, given: Mapping[str, Any]) -> Detection:
+def detect(kind: str, image: Image, given: Mapping[str, Any], assets: Mapping[str, Image] | None = None) -> Detection:
     """One detector on one image, once, with nothing kept. Raises `ParameterError`."""
-    return Engine().detect(kind, image, detector_of(kind).Parameters.make(given, kind))
+    return Engine().detect(kind, image, detector_of(kind).Parameters.make(given, kind), assets=assets)
 
 
 def judged_again(

@@ -120,7 +120,7 @@ def _judge() -> None:
 def _detect(kind: str, image: Image) -> None:
     for number, example in enumerate(KINDS[kind].examples):
         for given in (example.parameters, {**example.parameters, "region": _REGION}) if number == 0 else (example.parameters,):
-            detection = engine.detect(kind, image, given)
+            detection = engine.detect(kind, image, given, example.assets)
             for evidence in detection.evidence.values():
                 _ = evidence.values
             _ = detection.near_misses["failed"], dict(detection.points)

@@ -10,7 +10,7 @@ from pydantic import BaseModel, ConfigDict, GetCoreSchemaHandler
 from pydantic.json_schema import JsonSchemaValue
 from pydantic_core import PydanticCustomError, core_schema
 
-from lucid_finch.core.parameter_types.base import Declared, ParameterType
+from lucid_finch.core.parameter_types.base import Declared, Option, ParameterType
 
 _SHA256 = re.compile(r"[0-9a-f]{64}")
 
@@ -95,10 +95,13 @@ class AssetType(ParameterType):
         return "" if text is None else f"{text[:8]}…"
 
     def hint(self) -> str:
-        return "str"
+        return "ImageLike"
 
     def allowed(self, declared: Declared) -> str:
-        return "the sha256 of an asset of the recipe"
+        return "a picture (a file, an image or an array), or the sha256 of an asset of the recipe"
+
+    def option(self, declared: Declared) -> Option:
+        return Option(placeholder="FILE")
 
 
 class ReferenceType(ParameterType):

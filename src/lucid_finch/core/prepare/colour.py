@@ -99,11 +99,19 @@ class ContrastAxis(_ToGrey):
 
     def apply(self, image: Image, parameters: ContrastAxisParameters) -> Image:
         """Red, green and blue summed with `axis_weights`; a grey image stays as it is."""
+        return self.follow(image, parameters, image)
+
+    def follow(self, template: Image, parameters: ContrastAxisParameters, image: Image) -> Image:
+        """The template on the axis that the image's areas give."""
         inside, outside = samples(image, parameters.inside, parameters.outside)
-        if not image.is_colour:
-            return image
-        weights = axis_weights(inside, outside, image)
-        low, high = np.minimum(weights, 0).sum(), np.maximum(weights, 0).sum()
-        result = image.with_pixels(mix(image.pixels, (float(weights[0]), float(weights[1]), float(weights[2]))), quantum=0.0)
-        black, white = image.black * high + image.white * low, image.white * high + image.black * low
-        return replace(result, black=float(black), white=float(white))
+        if not template.is_colour or not image.is_colour:
+            return template
+        return _on_axis(template, axis_weights(inside, outside, image))
+
+
+def _on_axis(image: Image, weights: np.ndarray) -> Image:
+    """Red, green and blue summed with the weights."""
+    low, high = np.minimum(weights, 0).sum(), np.maximum(weights, 0).sum()
+    result = image.with_pixels(mix(image.pixels, (float(weights[0]), float(weights[1]), float(weights[2]))), quantum=0.0)
+    black, white = image.black * high + image.white * low, image.white * high + image.black * low
+    return replace(result, black=float(black), white=float(white))

@@ -48,3 +48,7 @@ class Crop(PreparationStep):
             )
         window = (slice(rows[0], rows[-1] + 1), slice(columns[0], columns[-1] + 1))
         return trimmed(image, window, None if inside[window].all() else inside[window])
+
+    def follow(self, template: Image, parameters: CropParameters, image: Image) -> Image:
+        """A part of the image is cut out; what is sought in it stays whole."""
+        return template

@@ -60,7 +60,14 @@ class Resize(PreparationStep):
 
     def apply(self, image: Image, parameters: ResizeParameters) -> Image:
         """Means of what each new pixel covers when shrinking, cubic interpolation when enlarging."""
-        across, down = _steps(image, parameters)
+        return self._resized(image, *_steps(image, parameters))
+
+    def follow(self, template: Image, parameters: ResizeParameters, image: Image) -> Image:
+        """As many pixels of the template to a new one as of the image."""
+        return self._resized(template, *_steps(image, parameters))
+
+    def _resized(self, image: Image, across: float, down: float) -> Image:
+        """With so many pixels to a new one."""
         if across == down == 1.0:
             return image
         if max(across, down) > max(_COARSEST, image.width, image.height):
@@ -154,6 +161,10 @@ class Rotate(PreparationStep):
             pixels = np.round(pixels).astype(image.pixels.dtype)
         kept = None if mask.all() else mask
         return image.with_pixels(pixels, frame=image.frame.after(back), mask=kept)
+
+    def follow(self, template: Image, parameters: RotateParameters, image: Image) -> Image:
+        """With room for the corners, whatever the image has."""
+        return self.run(template, RotateParameters(angle=parameters.angle))
 
     def reach(self, image: Image, parameters: RotateParameters) -> float:
         return 0.0 if parameters.angle % 90 == 0 else 2.0

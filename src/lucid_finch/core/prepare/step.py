@@ -47,6 +47,10 @@ class PreparationStep:
         """The image after the step, with its frame and mask. Raises `ParameterError`."""
         raise NotImplementedError
 
+    def follow(self, template: Image, parameters: Any, image: Image) -> Image:
+        """What the step makes of a template that is sought in `image`, whose content and size decide where they matter."""
+        return self.run(template, parameters)
+
     def reach(self, image: Image, parameters: Any) -> float:
         """Radius of the filter support, px of `image`: nearer to the border, results depend on the border mode."""
         return 0.0

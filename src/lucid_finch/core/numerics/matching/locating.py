@@ -1,0 +1,342 @@
+"""Finds every place, angle and scale at which a template occurs: coarse search, then alignment from level to level.
+
+The coarse level is where the template is about `COARSE` pixels across: fewer leave chance too many look-alikes, more cost time. Each
+further level has half the pitch, down to the image's own, and keeps what still agrees.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+from functools import partial
+
+import numpy as np
+from numpy.typing import NDArray
+
+from lucid_finch.core.errors import Cancelled
+from lucid_finch.core.numerics.filtering.filters import separable
+from lucid_finch.core.numerics.filtering.warping import warped
+from lucid_finch.core.numerics.matching.alignment import Aligned, align
+from lucid_finch.core.numerics.matching.search import Responses, best_responses, local_maxima
+from lucid_finch.core.numerics.matching.views import (
+    LOCAL,
+    View,
+    gaussian,
+    locally_normalised,
+    noise_of,
+    reduced,
+    template_view,
+    with_holes,
+)
+
+Plane = NDArray[np.float32]
+Floats = NDArray[np.float64]
+
+COARSE = 20.0
+"""Pixels across the template at the coarse level."""
+FINE = 80.0
+"""Pixels across the template at the level where candidates are compared with chance."""
+_KEPT = (2500, 800, 250)
+"""Candidates that are followed after the coarse search and the levels after it; more where many are nearly as good as the best."""
+MOST = 10_000
+"""Candidates that are followed at all."""
+_AS_GOOD = 0.7
+"""Share of the best agreement from which on a candidate is followed however many there are."""
+_SCALE_STEP = 0.1
+"""Step of the logarithm of the scale: the rim of a template of `COARSE` px moves by less than a pixel."""
+
+
+@dataclass(frozen=True)
+class Model:
+    """A template to be found."""
+
+    pixels: Plane
+    """(h, w): grey levels, with what surrounds the template."""
+    mask: NDArray[np.bool_]
+    """(h, w): pixels that belong to it."""
+    reference: tuple[float, float]
+    """x, y of the point that a pose places."""
+    noise: float
+    """Grey levels."""
+    _views: dict[tuple[int, int], View] = field(default_factory=dict, repr=False, compare=False)
+
+    @property
+    def side(self) -> float:
+        """Side of the square of the same area, px."""
+        return math.sqrt(max(int(self.mask.sum()), 1))
+
+    def view(self, factor: float) -> View:
+        """The template with so many of its pixels to one of the view."""
+        key = round(1000 * factor), 0
+        if key not in self._views:
+            self._views[key] = template_view(self.pixels, self.mask, factor, self.noise)
+        return self._views[key]
+
+
+@dataclass(frozen=True)
+class Ranges:
+    """Where is searched: angles in degrees, scales, and whether contrast may be reversed."""
+
+    rotation: tuple[float, float] = (0.0, 0.0)
+    scale: tuple[float, float] = (1.0, 1.0)
+    either: bool = False
+
+    @property
+    def free(self) -> tuple[bool, bool]:
+        """Whether angle and scale may change."""
+        return self.rotation[1] > self.rotation[0], self.scale[1] > self.scale[0]
+
+    def angles(self, step: float) -> Floats:
+        """Angles (degrees) to try; a full turn has no angle twice."""
+        low, high = self.rotation
+        span = min(high - low, 360.0)
+        count = max(1, math.ceil(span / step)) if span > 0 else 1
+        if span >= 360.0:
+            return np.asarray(low + span * np.arange(count) / count)
+        return np.linspace(low, high, count + 1) if span > 0 else np.array([low])
+
+    def scales(self) -> Floats:
+        """Scales to try, equal factors apart."""
+        low, high = math.log(self.scale[0]), math.log(self.scale[1])
+        count = math.ceil((high - low) / _SCALE_STEP - 1e-9)
+        return np.asarray(np.exp(np.linspace(low, high, count + 1))) if count > 0 else np.array([self.scale[0]])
+
+
+@dataclass(frozen=True)
+class Level:
+    """The image at one size."""
+
+    plane: Plane
+    """Under local normalisation, NaN where not valid."""
+    grey: Plane
+    """Grey levels, NaN where not valid."""
+    factor: tuple[float, float]
+    """px of the image per px, along x and y."""
+
+
+@dataclass(frozen=True)
+class Located:
+    """One entry a candidate, best first."""
+
+    poses: Floats
+    """(n, 4): x, y, angle (radians), scale."""
+    agreement: Floats
+    """Correlation at the last level, under local normalisation."""
+    dropped: int
+    """Candidates beyond the most that are followed."""
+    responses: Responses
+    coarse: tuple[float, float]
+    """px of the image per px of the responses."""
+    tried: int
+    """Poses of the coarse search."""
+    log_nfa: Floats | None = None
+    """-log10 of how many agreements as good chance makes, where that is known from a map of correlations."""
+    of_map: tuple[float, float] = (0.0, 0.0)
+    """Mean square and number of that map's values."""
+
+
+class Pyramid:
+    """The image at every size that is asked for, made once."""
+
+    def __init__(self, pixels: Plane, valid: NDArray[np.bool_] | None, noise: float) -> None:
+        self.pixels, self.valid, self.noise = pixels, valid, noise
+        self._levels: dict[int, Level] = {}
+
+    def level(self, factor: float, holes: bool = True) -> Level:
+        """The image with so many of its pixels to one of the level."""
+        key = round(1000 * factor) * 2 + holes
+        if key not in self._levels:
+            small = reduced(self.pixels, factor)
+            pitch = self.pixels.shape[1] / small.shape[1], self.pixels.shape[0] / small.shape[0]
+            # The mean of several pixels has less noise; what is kept of it holds down flat areas.
+            plane = locally_normalised(small, max(self.noise / math.sqrt(max(factor, 1.0)), 1e-6))
+            if self.valid is not None:
+                share = reduced(self.valid.astype(np.float32), factor) if small is not self.pixels else self.valid
+                valid = np.asarray(share > 0.99)
+                plane = with_holes(plane, valid) if holes else np.where(valid, plane, np.float32(0))
+                small = with_holes(small, valid)
+            self._levels[key] = Level(plane, small, pitch)
+        return self._levels[key]
+
+
+def coarse_factor(model: Model, ranges: Ranges) -> float:
+    """px of the image per px of the coarse level."""
+    middle = math.sqrt(ranges.scale[0] * ranges.scale[1])
+    return max(1.0, model.side * min(middle, 1.0 if not ranges.free[1] else middle) / COARSE)
+
+
+def _posed(view: View, angle: float, reference: tuple[float, float], side: int) -> Plane:
+    """The locally normalised template turned about its reference in the middle of a square, with zero mean and such a norm that a
+    perfect match gives 1."""
+    turn = math.radians(angle)
+    cosine, sine = math.cos(turn), math.sin(turn)
+    middle = side // 2
+    x, y = ((reference[0] + 0.5) / view.pitch[0] - 0.5, (reference[1] + 0.5) / view.pitch[1] - 0.5)
+    # Output (u, v) shows the view at the inverse turn about the reference.
+    matrix = np.array([[cosine, sine, x - cosine * middle - sine * middle], [-sine, cosine, y + sine * middle - cosine * middle]])
+    values = warped(view.normalised, matrix, (side, side), 0.0)
+    inside = warped(view.mask.astype(np.float32), matrix, (side, side), 0.0) > 0.5
+    count = max(int(inside.sum()), 1)
+    values = np.where(inside, values - values[inside].mean() if inside.any() else 0.0, 0.0).astype(np.float32)
+    norm = math.sqrt(float((values**2).sum()) * count)
+    return np.asarray(values / np.float32(max(norm, 1e-6)), np.float32)
+
+
+def _middle(model: Model) -> tuple[float, float]:
+    """The middle of the box around the template."""
+    rows, columns = np.nonzero(model.mask.any(axis=1))[0], np.nonzero(model.mask.any(axis=0))[0]
+    return 0.5 * (columns[0] + columns[-1]), 0.5 * (rows[0] + rows[-1])
+
+
+def _reach(model: Model, centre: tuple[float, float]) -> float:
+    """Distance of the farthest pixel of the template from a point of it."""
+    rows, columns = np.nonzero(model.mask)
+    return float(np.hypot(columns - centre[0], rows - centre[1]).max(initial=0.0)) + 0.71
+
+
+def locate(
+    pyramid: Pyramid, model: Model, ranges: Ranges, least: float, most: int, cancelled: Callable[[], bool] | None = None
+) -> Located:
+    """Candidates whose agreement under local normalisation is at least `least` at every level, at most `most`."""
+    centre = _middle(model)
+    factor = coarse_factor(model, ranges)
+    scales = ranges.scales()
+    views = [model.view(factor / s) for s in scales]
+    reach = _reach(model, centre) / factor
+    side = 2 * math.ceil(reach * float(scales[-1]) + 1) + 1
+    step = math.degrees(1.0 / max(0.5 * model.side * float(scales[-1]) / factor, 1.0)) * 1.2
+    angles = ranges.angles(step)
+    coarse = pyramid.level(factor, holes=False)
+    kernels = [partial(_posed, view, float(angle), centre, side) for view in views for angle in angles]
+    responses = best_responses(coarse.plane, kernels, side, ranges.either, cancelled)
+    responses = Responses(responses.best / _contrast(coarse.plane, 0.3 * model.side / factor), responses.which)
+    # Texture has peaks without number; the strongest are followed, which is told where it may matter.
+    rows, columns, dropped = local_maxima(responses.best, least, MOST)
+    followed = _followed(responses.best[rows, columns].astype(float), 0)
+    rows, columns = rows[followed], columns[followed]
+    pose = responses.which[rows, columns]
+    poses = np.stack(
+        [
+            (columns + 0.5) * coarse.factor[0] - 0.5,
+            (rows + 0.5) * coarse.factor[1] - 0.5,
+            np.radians(angles[pose % len(angles)]),
+            scales[pose // len(angles)],
+        ],
+        axis=1,
+    )
+    about = replace(model, reference=centre)
+    total = responses.best[rows, columns].astype(float)
+    agreement = total
+    for number, at in enumerate(_levels(factor, model.side)):
+        if cancelled is not None and cancelled():
+            raise Cancelled()
+        aligned = aligned_at(pyramid, about, ranges, poses, at, 4 if number == 0 else 6, 4.0 * at)
+        agreement = agreement_of(aligned, ranges.either)
+        total = total + agreement
+        keep = np.flatnonzero((agreement > 0) & (aligned.inside > 0.4))
+        keep = keep[np.argsort(-total[keep], kind="stable")]
+        keep = keep[_distinct(aligned.poses[keep], 0.15 * model.side, 0.5 * step)]
+        keep = keep[_followed(total[keep], number + 1)]
+        poses, agreement, total = aligned.poses[keep], agreement[keep], total[keep]
+    placed = moved_reference(poses, centre, model.reference)
+    return Located(placed[:most], agreement[:most], dropped, responses, coarse.factor, len(kernels))
+
+
+def _followed(falling: Floats, number: int) -> slice:
+    """Which of the candidates, best first, go on to the next level."""
+    good = int((falling >= _AS_GOOD * falling[0]).sum()) if len(falling) else 0
+    return slice(max(good, _KEPT[min(number, len(_KEPT) - 1)]))
+
+
+def _contrast(plane: Plane, sigma: float) -> Plane:
+    """Root of the mean square around each pixel: a response divided by it is a correlation."""
+    weights = gaussian(sigma)
+    mean = separable(np.square(plane), weights, weights)
+    return np.sqrt(np.maximum(mean, np.float32(0.05)))
+
+
+def agreement_of(aligned: Aligned, either: bool) -> Floats:
+    """Correlation under local normalisation, less for what lies beyond the border."""
+    return (np.abs(aligned.plain) if either else aligned.plain) * aligned.inside
+
+
+def moved_reference(poses: Floats, before: tuple[float, float], after: tuple[float, float]) -> Floats:
+    """The same poses, given as the place of another point of the template."""
+    dx, dy = after[0] - before[0], after[1] - before[1]
+    cosine, sine = poses[:, 3] * np.cos(poses[:, 2]), poses[:, 3] * np.sin(poses[:, 2])
+    x, y = poses[:, 0] + cosine * dx - sine * dy, poses[:, 1] + sine * dx + cosine * dy
+    return np.stack([x, y, poses[:, 2], poses[:, 3]], axis=1)
+
+
+def fine_factor(model: Model) -> float:
+    """px of the image per px of the level where candidates are compared with chance."""
+    return max(1.0, model.side / FINE)
+
+
+def _levels(factor: float, side: float) -> list[float]:
+    """Pitches from the coarse one to the fine one, each half of the one before."""
+    last = max(1.0, side / FINE)
+    found = [factor]
+    while found[-1] > 1.25 * last:
+        found.append(max(last, 0.5 * found[-1]))
+    return found
+
+
+def nearest_scales(poses: Floats, scales: Floats) -> NDArray[np.int64]:
+    """For each pose which of the scales is nearest: the view of the template that it is compared with."""
+    return np.argmin(np.abs(np.log(poses[:, 3])[:, None] - np.log(scales)[None, :]), axis=1)
+
+
+def aligned_at(
+    pyramid: Pyramid, model: Model, ranges: Ranges, poses: Floats, factor: float, rounds: int, most: float, grey: bool = False
+) -> Aligned:
+    """Poses moved to where a level of the image agrees best with the view of the nearest scale, both locally normalised or, with
+    `grey`, in grey levels."""
+    level = pyramid.level(factor)
+    scales = ranges.scales()
+    nearest = nearest_scales(poses, scales)
+    parts, order = [], []
+    for k, scale in enumerate(scales):
+        chosen = np.flatnonzero(nearest == k)
+        if len(chosen):
+            view = model.view(factor / float(scale))
+            places = view.places(model.reference)
+            values, plane = (view.values, level.grey) if grey else (view.normalised, level.plane)
+            template, slopes = values[view.mask], view.slopes(values)
+            moved = align(plane, level.factor, places, template, slopes, poses[chosen], ranges.free, rounds, most, grey)
+            parts.append(moved)
+            order.append(chosen)
+    if not parts:
+        none = np.zeros(0)
+        return Aligned(poses, none, none, none, none, none, np.zeros((0, 4, 4)))
+    back = np.argsort(np.concatenate(order))
+    columns = (
+        [getattr(part, name) for part in parts] for name in ("poses", "plain", "robust", "gain", "scale", "inside", "normal")
+    )
+    poses, plain, robust, gain, scale, inside, normal = (np.concatenate(column)[back] for column in columns)
+    return Aligned(poses, plain, robust, gain, scale, inside, normal)
+
+
+def _distinct(poses: Floats, near: float, turn: float) -> NDArray[np.int64]:
+    """Of poses in order, those that are not the same as an earlier one: closer than `near` px and `turn` degrees."""
+    kept: list[int] = []
+    cells: dict[tuple[int, int], list[int]] = {}
+    for k in range(len(poses)):
+        x, y, angle, _ = poses[k]
+        if not (math.isfinite(x) and math.isfinite(y)):
+            continue
+        column, row = int(x // near), int(y // near)
+        around = [i for c in (-1, 0, 1) for r in (-1, 0, 1) for i in cells.get((column + c, row + r), ())]
+        same = any(
+            math.hypot(poses[i, 0] - x, poses[i, 1] - y) < near
+            and abs(math.remainder(poses[i, 2] - angle, 2 * math.pi)) < math.radians(turn)
+            for i in around
+        )
+        if not same:
+            kept.append(k)
+            cells.setdefault((column, row), []).append(k)
+    return np.array(kept, np.int64)
+
+
+__all__ = ["COARSE", "LOCAL", "MOST", "Located", "Model", "Pyramid", "Ranges", "aligned_at", "locate", "noise_of"]
