@@ -97,7 +97,10 @@ def photographs(count: int, seed: int, contrast: float) -> None:
         if not good.any():
             n = result.near_misses
             close = np.hypot(n["x"] - at.x, n["y"] - at.y) < 0.1 * side
-            why = [(str(w), round(float(a), 2), round(float(b), 1)) for w, a, b in zip(n["failed"][close], n["score"][close], n["log_nfa"][close])]
+            why = [
+                (str(w), round(float(a), 2), round(float(b), 1))
+                for w, a, b in zip(*(n[c][close] for c in ("failed", "score", "log_nfa")), strict=True)
+            ]
             print("   lost as", why[:2] or "no candidate")
         print(
             f"{done} side {side} std {patch.std():.0f} scale {at.scale:.2f}: {'found' if good.any() else 'LOST '} {len(f)} "
@@ -106,8 +109,9 @@ def photographs(count: int, seed: int, contrast: float) -> None:
         )
     precision, recall = found / max(found + false, 1), found / count
     typical = np.median(np.array(errors), axis=0)
+    f1 = 2 * precision * recall / max(precision + recall, 1e-9)
     print(
-        f"F1 {2 * precision * recall / max(precision + recall, 1e-9):.3f} (precision {precision:.3f}, recall {recall:.3f}); median "
+        f"F1 {f1:.3f} (precision {precision:.3f}, recall {recall:.3f}); median "
         f"errors {typical[0]:.3f} px, {typical[1]:.3f} deg, {100 * typical[2]:.3f} %; {np.median(seconds):.2f} s"
     )
 

@@ -33,7 +33,7 @@ from lucid_finch.files.recipes import Recipe as Recipe
 
 __version__: str
 
-Kind = Literal["edges", "edge_scan", "contours", "lines", "circles", "ellipses"]
+Kind = Literal["edges", "edge_scan", "contours", "lines", "circles", "ellipses", "templates"]
 Step = Literal["channel", "contrast_axis", "tone", "flatten", "smooth", "sharpen", "derivative", "kernel", "crop", "resize", "rotate", "morphology"]
 ImageLike = Image | str | Path | NDArray[Any] | np.ma.MaskedArray[Any, Any]
 
@@ -357,6 +357,32 @@ def detect(
     cancelled: Callable[[], bool] | None = ...,
 ) -> Detection:
     """Oval rims and circles seen at a slant, of any direction, dark and bright, hidden up to half."""
+
+@overload
+def detect(
+    kind: Literal["templates"],
+    image: ImageLike,
+    /,
+    *,
+    region: Mapping[str, Any] | None = ...,
+    keep: int | None = ...,
+    sort: str = ...,
+    template: ImageLike | None = ...,
+    outline: Mapping[str, Any] | None = ...,
+    mask: ImageLike | None = ...,
+    reference: Sequence[float] | None = ...,
+    similarity: Literal["intensity", "gradient"] = ...,
+    rotation: Sequence[float | None] = ...,
+    scale: Sequence[float | None] = ...,
+    polarity: Literal["same", "either"] = ...,
+    score_min: float = ...,
+    visible_min: float = ...,
+    false_alarms: float = ...,
+    overlap_max: float = ...,
+    progress: Callable[[int, int, str], None] | None = ...,
+    cancelled: Callable[[], bool] | None = ...,
+) -> Detection:
+    """Places of a taught pattern, turned, scaled and partly hidden."""
 
 def run(
     recipe: Recipe | str | Path,

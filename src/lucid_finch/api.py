@@ -21,8 +21,8 @@ from lucid_finch.core.prepare import step_of
 from lucid_finch.core.recipe import MarkStyle, json_schema
 from lucid_finch.core.table import Findings, NearMisses
 from lucid_finch.files import notebooks
-from lucid_finch.files.assets import decode_asset, with_pictures
 from lucid_finch.files.annotated import write_annotated
+from lucid_finch.files.assets import with_pictures
 from lucid_finch.files.findings import write_csv, write_findings, write_svg
 from lucid_finch.files.images import read_image
 from lucid_finch.files.maps import write_image, write_map
@@ -122,7 +122,6 @@ def _save_detection(detection: Detection, folder: str | Path, outputs: Sequence[
 
 provide(
     save_map=write_map,
-    decode_asset=decode_asset,
     save_run=save_run,
     save_detection=_save_detection,
     image_png=notebooks.image_png,

@@ -14,6 +14,7 @@ from lucid_finch.demo.cutouts import cutouts
 from lucid_finch.demo.glaze_edge import glaze_edge
 from lucid_finch.demo.glaze_swatches import glaze_swatches
 from lucid_finch.demo.leaning_screen import leaning_screen
+from lucid_finch.demo.maker_marks import maker_marks
 from lucid_finch.demo.pierced_screen import pierced_screen
 from lucid_finch.demo.tile_panel import tile_panel
 
@@ -55,6 +56,9 @@ SCENES: dict[str, SceneEntry] = {
     ),
     "leaning_screen": SceneEntry(
         leaning_screen, "leaning screen", "The same kind of screen leaning away: its round holes are ellipses in the image"
+    ),
+    "maker_marks": SceneEntry(
+        maker_marks, "maker's marks", "A made-up stamp in clay, turned, of several sizes and partly covered, and marks like it"
     ),
 }
 """Every demo scene by name; the first is shown first."""

@@ -15,6 +15,7 @@ import PIL.Image
 
 from lucid_finch.core.errors import FileError, ParameterError
 from lucid_finch.core.image import Image
+from lucid_finch.core.outer import provide
 from lucid_finch.core.parameter_types.references import Asset, AssetType
 from lucid_finch.core.parameters import Parameters
 from lucid_finch.core.recipe import AssetData
@@ -76,3 +77,6 @@ def with_pictures(
 
 def _is_name(value: Any) -> bool:
     return isinstance(value, Asset) or (isinstance(value, str) and not Asset.problem(value))
+
+
+provide(decode_asset=decode_asset)

@@ -1,9 +1,9 @@
 """Templates: where a taught pattern occurs, at which angle and size, how well it agrees and how much of it is visible.
 
-Without rotation and scaling the zero-mean normalised cross-correlation of every place is computed (`numerics.matching.correlation`)
-and its peaks are refined. Else a coarse search over all poses under local normalisation is followed by alignment from level to level
-(`numerics.matching.locating`). Every candidate is measured at full size, and compared with what chance gives in this image
-(`numerics.matching.verifying`).
+Without rotation and scaling the zero-mean normalised cross-correlation of every place is computed
+(`numerics.matching.correlation`) and its peaks are refined. Else a coarse search over all poses under local normalisation is
+followed by alignment from level to level (`numerics.matching.locating`). Every candidate is measured at full size, and
+compared with what chance gives in this image (`numerics.matching.verifying`).
 """
 
 from __future__ import annotations
@@ -69,7 +69,7 @@ class TemplatesParameters(DetectorParameters):
     similarity: Literal["intensity", "gradient"] = gathers(
         "intensity",
         label="Similarity",
-        help="intensity: zero-mean normalised cross-correlation; gradient: agreement of the gradients' directions, for light that "
+        help="intensity: zero-mean normalised cross-correlation; gradient: places from local contrast alone, for light that "
         "changes across the pattern.",
     )
     rotation: Range = gathers(

@@ -1,8 +1,9 @@
 """Moves a template over an image, in position, angle and scale, to where both agree best, to a fraction of a pixel.
 
 Gauss-Newton on the squared differences under a free gain and offset (Lucas and Kanade, IJCAI 1981; Baker and Matthews,
-IJCV 56(3), 2004), by the slopes of the template (Hager and Belhumeur, PAMI 20(10), 1998), with weights that fall for pixels that do not fit (Huber, "Robust statistics", 1981), so that a
-hidden part does not pull. The normal equations of the last round give the error bars.
+IJCV 56(3), 2004), by the slopes of the template (Hager and Belhumeur, PAMI 20(10), 1998), with weights that fall for pixels
+that do not fit (Huber, "Robust statistics", 1981), so that a hidden part does not pull. The normal equations of the last
+round give the error bars.
 """
 
 from __future__ import annotations
@@ -152,7 +153,8 @@ def _equations(pose, px, py, template, slopes, values, weights, gain, offset, fr
 
 @helper
 def _step(matrix, right, free, pose, reach, pixel):  # type: ignore[no-untyped-def]
-    """Solve for the change of the pose and apply it, at most two pixels of the level; returns its length in px, NaN if there is none."""
+    """Solve for the change of the pose and apply it, at most two pixels of the level; returns its length in px, NaN if there
+    is none."""
     for i in range(6):
         fixed = 2 <= i < 4 and not free[i - 2]
         matrix[i, i] = 1.0 if fixed else matrix[i, i] * (1.0 + 1e-9) + 1e-9
@@ -174,8 +176,8 @@ def _step(matrix, right, free, pose, reach, pixel):  # type: ignore[no-untyped-d
 
 @kernel
 def _align_band(level, factor, px, py, template, slopes, free, rounds, most, robust, first, last, poses, stats, normal):  # type: ignore[no-untyped-def]
-    """Move each pose (x, y, angle in radians, scale); `free`: whether angle and scale may change; `robust`: whether pixels that do not
-    fit count less. The best pose of all rounds is kept.
+    """Move each pose (x, y, angle in radians, scale); `free`: whether angle and scale may change; `robust`: whether pixels
+    that do not fit count less. The best pose of all rounds is kept.
 
     Into stats (n, 5): correlation of all pixels, that weighted by fit, gain, residual scale, share of pixels in the image. Into
     normal (n, 4, 4): the normal equations of the pose.
@@ -269,7 +271,8 @@ def align(
     """Move poses to where the template agrees best with an image level.
 
     `level`: float32, NaN where not valid; `factor`: px of the image per px of the level, along x and y; `places`: offsets of the
-    template's pixels from its reference; `template`: their values; `slopes` (2, n): per template pixel, along x and y; `free`: whether angle and scale may change; `rounds`: at most;
+    template's pixels from its reference; `template`: their values; `slopes` (2, n): per template pixel, along x and y;
+    `free`: whether angle and scale may change; `rounds`: at most;
     `most`: px that a pose may move before it is given up; `robust`: whether pixels that do not fit count less.
     """
     count = len(poses)

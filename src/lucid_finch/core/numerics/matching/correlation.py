@@ -1,7 +1,7 @@
 """Zero-mean normalised cross-correlation of a template with every place of an image.
 
-J. P. Lewis, "Fast normalized cross-correlation", Vision Interface 1995: the products by Fourier transform, the sums of each window by
-running sums. The transform is taken over tiles that fit the processor's cache (overlap-save).
+J. P. Lewis, "Fast normalized cross-correlation", Vision Interface 1995: the products by Fourier transform, the sums of each
+window by running sums. The transform is taken over tiles that fit the processor's cache (overlap-save).
 """
 
 from __future__ import annotations
@@ -188,8 +188,8 @@ def _tile_side(height: int, width: int, shape: tuple[int, int]) -> tuple[int, in
 
 
 def _block_contrast(pixels: NDArray[Any], height: int, width: int) -> tuple[NDArray[np.float32], int, int]:
-    """Root of the sum of squared differences from the mean in each block, and the rows and columns of a block: every window of the
-    template's size holds a whole block, so that it has at least the least of their contrasts."""
+    """Root of the sum of squared differences from the mean in each block, and the rows and columns of a block: every window
+    of the template's size holds a whole block, so that it has at least the least of their contrasts."""
     down, across = max((height + 1) // 2, 1), max((width + 1) // 2, 1)
     rows, columns = pixels.shape[0] // down, pixels.shape[1] // across
     blocks = pixels[: rows * down, : columns * across].reshape(rows, down, columns, across)

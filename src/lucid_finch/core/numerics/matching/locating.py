@@ -1,7 +1,7 @@
 """Finds every place, angle and scale at which a template occurs: coarse search, then alignment from level to level.
 
-The coarse level is where the template is about `COARSE` pixels across: fewer leave chance too many look-alikes, more cost time. Each
-further level has half the pitch, down to the image's own, and keeps what still agrees.
+The coarse level is where the template is about `COARSE` pixels across: fewer leave chance too many look-alikes, more cost
+time. Each further level has half the pitch, down to the image's own, and keeps what still agrees.
 """
 
 from __future__ import annotations
@@ -32,17 +32,21 @@ from lucid_finch.core.numerics.matching.views import (
 
 Plane = NDArray[np.float32]
 Floats = NDArray[np.float64]
+Cancel = Callable[[], bool]
 
 COARSE = 20.0
 """Pixels across the template at the coarse level."""
 FINE = 80.0
 """Pixels across the template at the level where candidates are compared with chance."""
 _KEPT = (2500, 800, 250)
-"""Candidates that are followed after the coarse search and the levels after it; more where many are nearly as good as the best."""
+"""Candidates that are followed after the coarse search and the levels after it; more where many are nearly as good as the
+best."""
 MOST = 10_000
 """Candidates that are followed at all."""
 _AS_GOOD = 0.7
 """Share of the best agreement from which on a candidate is followed however many there are."""
+_GROUPED = 3
+"""Neighbouring scales of which only the best pose at a place is followed."""
 _SCALE_STEP = 0.1
 """Step of the logarithm of the scale: the rim of a template of `COARSE` px moves by less than a pixel."""
 
@@ -136,6 +140,22 @@ class Located:
     """Mean square and number of that map's values."""
 
 
+@dataclass(frozen=True)
+class _Coarse:
+    """What the coarse search found."""
+
+    poses: Floats
+    agreement: Floats
+    dropped: int
+    responses: Responses
+    """The best of all scales."""
+    factor: tuple[float, float]
+    pitch: float
+    turn: float
+    """Degrees between the angles that were tried."""
+    tried: int
+
+
 class Pyramid:
     """The image at every size that is asked for, made once."""
 
@@ -195,40 +215,63 @@ def _reach(model: Model, centre: tuple[float, float]) -> float:
     return float(np.hypot(columns - centre[0], rows - centre[1]).max(initial=0.0)) + 0.71
 
 
-def locate(
-    pyramid: Pyramid, model: Model, ranges: Ranges, least: float, most: int, cancelled: Callable[[], bool] | None = None
-) -> Located:
-    """Candidates whose agreement under local normalisation is at least `least` at every level, at most `most`."""
-    centre = _middle(model)
+def _coarse(
+    pyramid: Pyramid, model: Model, ranges: Ranges, centre: tuple[float, float], least: float, cancelled: Cancel | None
+) -> _Coarse:
+    """Peaks of the best response over all angles, for each group of neighbouring scales: where a part is hidden, a smaller
+    template agrees as well, and would take the place of the right one."""
     factor = coarse_factor(model, ranges)
     scales = ranges.scales()
-    views = [model.view(factor / s) for s in scales]
     reach = _reach(model, centre) / factor
     side = 2 * math.ceil(reach * float(scales[-1]) + 1) + 1
     step = math.degrees(1.0 / max(0.5 * model.side * float(scales[-1]) / factor, 1.0)) * 1.2
     angles = ranges.angles(step)
-    coarse = pyramid.level(factor, holes=False)
-    kernels = [partial(_posed, view, float(angle), centre, side) for view in views for angle in angles]
-    responses = best_responses(coarse.plane, kernels, side, ranges.either, cancelled)
-    responses = Responses(responses.best / _contrast(coarse.plane, 0.3 * model.side / factor), responses.which)
-    # Texture has peaks without number; the strongest are followed, which is told where it may matter.
-    rows, columns, dropped = local_maxima(responses.best, least, MOST)
-    followed = _followed(responses.best[rows, columns].astype(float), 0)
-    rows, columns = rows[followed], columns[followed]
-    pose = responses.which[rows, columns]
-    poses = np.stack(
-        [
-            (columns + 0.5) * coarse.factor[0] - 0.5,
-            (rows + 0.5) * coarse.factor[1] - 0.5,
-            np.radians(angles[pose % len(angles)]),
-            scales[pose // len(angles)],
-        ],
-        axis=1,
+    level = pyramid.level(factor, holes=False)
+    contrast = _contrast(level.plane, 0.3 * model.side / factor)
+    groups = np.array_split(np.arange(len(scales)), -(-len(scales) // _GROUPED))
+    whole: Responses | None = None
+    poses, agreement, dropped = [], [], 0
+    for group in groups:
+        views = [model.view(factor / float(scales[k])) for k in group]
+        kernels = [partial(_posed, view, float(angle), centre, side) for view in views for angle in angles]
+        found = best_responses(level.plane, kernels, side, ranges.either, cancelled)
+        found = Responses(found.best / contrast, found.which + int(group[0]) * len(angles))
+        # Texture has peaks without number; the strongest are followed.
+        rows, columns, more = local_maxima(found.best, least, MOST // len(groups))
+        value = found.best[rows, columns].astype(float)
+        followed = _followed(value, 0, len(groups))
+        rows, columns, dropped = rows[followed], columns[followed], dropped + more
+        pose = found.which[rows, columns]
+        poses.append(
+            np.stack(
+                [
+                    (columns + 0.5) * level.factor[0] - 0.5,
+                    (rows + 0.5) * level.factor[1] - 0.5,
+                    np.radians(angles[pose % len(angles)]),
+                    scales[pose // len(angles)],
+                ],
+                axis=1,
+            )
+        )
+        agreement.append(value[followed])
+        if whole is None:
+            whole = found
+        else:
+            better = found.best > whole.best
+            whole = Responses(np.where(better, found.best, whole.best), np.where(better, found.which, whole.which))
+    assert whole is not None
+    return _Coarse(
+        np.concatenate(poses), np.concatenate(agreement), dropped, whole, level.factor, factor, step, len(scales) * len(angles)
     )
+
+
+def locate(pyramid: Pyramid, model: Model, ranges: Ranges, least: float, most: int, cancelled: Cancel | None = None) -> Located:
+    """Candidates whose agreement under local normalisation is at least `least` at the coarse level, at most `most`."""
+    centre = _middle(model)
+    coarse = _coarse(pyramid, model, ranges, centre, least, cancelled)
+    poses, total, agreement = coarse.poses, coarse.agreement, coarse.agreement
     about = replace(model, reference=centre)
-    total = responses.best[rows, columns].astype(float)
-    agreement = total
-    for number, at in enumerate(_levels(factor, model.side)):
+    for number, at in enumerate(_levels(coarse.pitch, model.side)):
         if cancelled is not None and cancelled():
             raise Cancelled()
         aligned = aligned_at(pyramid, about, ranges, poses, at, 4 if number == 0 else 6, 4.0 * at)
@@ -236,17 +279,17 @@ def locate(
         total = total + agreement
         keep = np.flatnonzero((agreement > 0) & (aligned.inside > 0.4))
         keep = keep[np.argsort(-total[keep], kind="stable")]
-        keep = keep[_distinct(aligned.poses[keep], 0.15 * model.side, 0.5 * step)]
+        keep = keep[_distinct(aligned.poses[keep], 0.15 * model.side, 0.5 * coarse.turn)]
         keep = keep[_followed(total[keep], number + 1)]
         poses, agreement, total = aligned.poses[keep], agreement[keep], total[keep]
     placed = moved_reference(poses, centre, model.reference)
-    return Located(placed[:most], agreement[:most], dropped, responses, coarse.factor, len(kernels))
+    return Located(placed[:most], agreement[:most], coarse.dropped, coarse.responses, coarse.factor, coarse.tried)
 
 
-def _followed(falling: Floats, number: int) -> slice:
-    """Which of the candidates, best first, go on to the next level."""
+def _followed(falling: Floats, number: int, parts: int = 1) -> slice:
+    """Which of the candidates of one of several `parts`, best first, go on to the next level."""
     good = int((falling >= _AS_GOOD * falling[0]).sum()) if len(falling) else 0
-    return slice(max(good, _KEPT[min(number, len(_KEPT) - 1)]))
+    return slice(max(good, _KEPT[min(number, len(_KEPT) - 1)] // parts))
 
 
 def _contrast(plane: Plane, sigma: float) -> Plane:
@@ -323,7 +366,7 @@ def _distinct(poses: Floats, near: float, turn: float) -> NDArray[np.int64]:
     kept: list[int] = []
     cells: dict[tuple[int, int], list[int]] = {}
     for k in range(len(poses)):
-        x, y, angle, _ = poses[k]
+        x, y, angle, scale = poses[k]
         if not (math.isfinite(x) and math.isfinite(y)):
             continue
         column, row = int(x // near), int(y // near)
@@ -331,6 +374,7 @@ def _distinct(poses: Floats, near: float, turn: float) -> NDArray[np.int64]:
         same = any(
             math.hypot(poses[i, 0] - x, poses[i, 1] - y) < near
             and abs(math.remainder(poses[i, 2] - angle, 2 * math.pi)) < math.radians(turn)
+            and abs(math.log(poses[i, 3] / scale)) < _SCALE_STEP
             for i in around
         )
         if not same:

@@ -47,8 +47,8 @@ def best_responses(
 ) -> Responses:
     """Correlate a plane (H, W) with every kernel (`side` squared, odd) and keep the best at each place.
 
-    `kernels` make the template in one pose each, with zero mean over its pixels and a norm such that 1 is a perfect match. Beyond the
-    border the plane counts as 0.
+    `kernels` make the template in one pose each, with zero mean over its pixels and a norm such that 1 is a perfect match.
+    Beyond the border the plane counts as 0.
     """
     import scipy.fft  # here, since loading it takes a tenth of a second
 

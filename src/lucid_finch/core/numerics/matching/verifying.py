@@ -1,13 +1,14 @@
-"""What a candidate of a template is worth: its correlation, how much of it is visible, error bars, and how often chance does as well.
+"""What a candidate of a template is worth: its correlation, how much of it is visible, error bars, and how often chance does
+as well.
 
-Chance is measured on the image itself: the template is compared with it in random poses, and the spread of these agreements, texture and
-repeated structure included, is the scale against which a candidate counts.
+Chance is measured on the image itself: the template is compared with it in random poses, and the spread of these agreements,
+texture and repeated structure included, is the scale against which a candidate counts.
 """
 
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -17,6 +18,7 @@ from numpy.typing import NDArray
 from lucid_finch.core.errors import Cancelled
 from lucid_finch.core.numerics.matching.alignment import Aligned, align, sampled
 from lucid_finch.core.numerics.matching.locating import (
+    FINE,
     Floats,
     Located,
     Model,
@@ -37,7 +39,8 @@ _FEWEST = 16
 _HIDDEN = 0.55
 """Root mean square residual, in standard deviations of the template, above which a block is hidden."""
 _ALIGNED = 1.7
-"""A candidate was moved to where it agrees best, and images hold structure: so many times the spread of random poses is chance."""
+"""A candidate was moved to where it agrees best, and images hold structure: so many times the spread of random poses is
+chance."""
 _MEASURED = 12
 """Candidates that are measured at full size in any case; others only where chance makes fewer than `_MANY` of them."""
 _MANY = 1e3
@@ -62,8 +65,16 @@ class Verified:
     log_nfa: Floats
 
 
-def by_chance(pyramid: Pyramid, model: Model, ranges: Ranges) -> float:
-    """Standard deviation of the agreement of the template with the image in random poses, by whichever of middle and tail is wider."""
+def _pitches(model: Model) -> tuple[float, ...]:
+    """Levels at which candidates are compared with chance: the finer has more independent pixels, the coarser less noise."""
+    fine = fine_factor(model)
+    coarse = max(1.0, 2.0 * model.side / FINE)
+    return (fine,) if coarse <= 1.2 * fine else (fine, coarse)
+
+
+def by_chance(pyramid: Pyramid, model: Model, ranges: Ranges, pitch: float) -> float:
+    """Standard deviation of the agreement of the template with the image in random poses at a level, by whichever of middle
+    and tail is wider, and what alignment adds."""
     height, width = pyramid.pixels.shape
     random = np.random.default_rng(20261129)
     low, high = ranges.rotation
@@ -76,13 +87,13 @@ def by_chance(pyramid: Pyramid, model: Model, ranges: Ranges) -> float:
         ],
         axis=1,
     )  # fmt: skip
-    centred = aligned_at(pyramid, model, ranges, poses, fine_factor(model), 0, 1.0)
+    centred = aligned_at(pyramid, model, ranges, poses, pitch, 0, 1.0)
     seen = centred.plain[centred.inside > 0.5]
     if len(seen) < 20:
-        return 0.3
+        return _ALIGNED * 0.3
     middle = 1.4826 * float(np.median(np.abs(seen)))
     tail = float(np.quantile(np.abs(seen), 0.95)) / 1.96
-    return max(middle, tail, 0.5 / math.sqrt(max(model.side, 2.0) ** 2))
+    return _ALIGNED * max(middle, tail, 0.5 * pitch / max(model.side, 2.0))
 
 
 def log_tail(z: Floats) -> Floats:
@@ -95,7 +106,8 @@ def log_tail(z: Floats) -> Floats:
 def by_correlation(values: Floats, varied: float, pixels: int, count: float) -> Floats:
     """-log10 of how many of `count` correlations chance makes as large, by their mean square `varied` over the image.
 
-    Of n independent pairs of values, 1 / (n - 1) is the mean square, and (1 + r) / 2 follows a beta law (Fisher, Biometrika 10, 1915).
+    Of n independent pairs of values, 1 / (n - 1) is the mean square, and (1 + r) / 2 follows a beta law (Fisher, Biometrika
+    10, 1915).
     """
     from scipy import special
 
@@ -107,7 +119,8 @@ def by_correlation(values: Floats, varied: float, pixels: int, count: float) -> 
 
 
 def tests(pyramid: Pyramid, model: Model, ranges: Ranges) -> float:
-    """log10 of how many poses can be told apart: places a pixel of the fine level apart, angles and scales that move the rim by one."""
+    """log10 of how many poses can be told apart: places a pixel of the fine level apart, angles and scales that move the rim
+    by one."""
     factor = fine_factor(model)
     height, width = pyramid.pixels.shape
     reach = max(0.5 * model.side / factor, 1.0)
@@ -129,7 +142,7 @@ def verify(
     if not len(located.poses):
         none = np.zeros(0)
         return Verified(np.zeros((0, 4)), none, none, none, none.astype(bool), np.zeros((0, 4)), none)
-    spread = _ALIGNED * by_chance(pyramid, model, ranges)
+    spread = {pitch: by_chance(pyramid, model, ranges, pitch) for pitch in _pitches(model)}
     poses = located.poses
     expected = _expected(pyramid, model, ranges, poses, spread)
     if located.log_nfa is not None:
@@ -156,14 +169,18 @@ def _unless(cancelled: Callable[[], bool] | None, numbers: range) -> Iterator[in
         yield number
 
 
-def _expected(pyramid: Pyramid, model: Model, ranges: Ranges, poses: Floats, spread: float) -> Floats:
-    """-log10 of how many such agreements chance makes in the image."""
-    fine = aligned_at(pyramid, model, ranges, poses, fine_factor(model), 0, 1.0)
-    return np.asarray(-(log_tail(agreement_of(fine, ranges.either) / spread) + tests(pyramid, model, ranges)))
+def _expected(pyramid: Pyramid, model: Model, ranges: Ranges, poses: Floats, spread: Mapping[float, float]) -> Floats:
+    """-log10 of how many such agreements chance makes in the image, at the level where that is least."""
+    found = np.full(len(poses), -np.inf)
+    for pitch, chance in spread.items():
+        agreement = agreement_of(aligned_at(pyramid, model, ranges, poses, pitch, 0, 1.0), ranges.either)
+        found = np.maximum(found, -log_tail(agreement / chance) - math.log10(len(spread)))
+    return np.asarray(found - tests(pyramid, model, ranges))
 
 
 def _one(pyramid: Pyramid, model: Model, ranges: Ranges, aligned: Aligned, n: int, quantum: float, grey: bool) -> tuple[Any, ...]:
-    """Pose, score, correlation, visible share and errors of one candidate; where a part is hidden, it is aligned by the rest alone."""
+    """Pose, score, correlation, visible share and errors of one candidate; where a part is hidden, it is aligned by the rest
+    alone."""
     scales = ranges.scales()
     pose = aligned.poses[n : n + 1]
     view = model.view(1.0 / float(scales[nearest_scales(pose, scales)[0]]))
