@@ -86,6 +86,8 @@ class Declaration:
     """Whether all detectors, or all steps with a neighbourhood, take it: such ones are listed last."""
     more: bool = False
     """Whether it is rarely changed: the window folds such ones away."""
+    of_picture: bool = False
+    """Whether it is in pixels of a picture among the parameters, not of the image."""
     sketch: Literal["", "border"] = ""
     """A drawing that is shown with it."""
 

@@ -50,6 +50,7 @@ class TemplatesParameters(DetectorParameters):
         help="Which part of the picture is sought, in its own pixels; the rest is margin.",
         auto="the whole picture",
         more=True,
+        of_picture=True,
     )
     mask: Asset | None = gathers(
         None,

@@ -56,7 +56,8 @@ class RegionShapes(QObject):
             entry = next((e for e in study.recipe.detectors if e.name == study.chosen), None)
             declared = detector_of(entry.kind).Parameters.declarations() if entry is not None else {}
             values = entry.parameters if entry is not None else {}
-            return [(n, self.tr("region"), _plain(values.get(n))) for n, d in declared.items() if d.is_region]
+            here = [n for n, d in declared.items() if d.is_region and not d.of_picture]
+            return [(n, self.tr("region"), _plain(values.get(n))) for n in here]
         step = study.steps_of(place[0])[place[1]]
         declared = step_of(str(step["step"])).Parameters.declarations()
         found = [(n, d.label.lower(), step.get(n)) for n, d in declared.items() if d.is_region]
@@ -78,7 +79,7 @@ class RegionShapes(QObject):
 
     def _changed(self, key: str, shape: Shape | None, moving: bool) -> None:
         name, _, rest = key.partition("/")
-        if key in ("measure", "ruler"):
+        if key in ("measure", "ruler", "teach"):
             return
         if name.startswith(_SAMPLE) and self.study.samples is not None:
             if shape is not None and not rest:

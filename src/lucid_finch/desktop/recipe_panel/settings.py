@@ -15,6 +15,7 @@ from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.judging import Limit
 from lucid_finch.core.parameter_types.base import ParameterType
 from lucid_finch.core.parameter_types.numbers import LengthType
+from lucid_finch.core.parameter_types.references import AssetType
 from lucid_finch.core.parameter_types.structures import CoefficientsType, RegionType
 from lucid_finch.core.parameters import Declaration, Parameters, Stage
 from lucid_finch.core.prepare import step_of
@@ -23,13 +24,16 @@ from lucid_finch.core.recipe import MarkStyle
 from lucid_finch.core.regions import Region
 from lucid_finch.desktop.recipe_panel.editors import ParameterEditor
 from lucid_finch.desktop.recipe_panel.fold import Fold
+from lucid_finch.desktop.recipe_panel.picture_editor import PictureEditor
 from lucid_finch.desktop.recipe_panel.structured_editors import BorderSketch, CoefficientsEditor, RegionEditor, shape_key
 from lucid_finch.desktop.study.study import SOURCE, Study, step_place
+from lucid_finch.files.assets import decode_asset
 
-Editor = ParameterEditor | RegionEditor | CoefficientsEditor
+Editor = ParameterEditor | RegionEditor | CoefficientsEditor | PictureEditor
 EDITORS: tuple[tuple[type[ParameterType], type[Editor]], ...] = (
     (RegionType, RegionEditor),
     (CoefficientsType, CoefficientsEditor),
+    (AssetType, PictureEditor),
 )
 """The editor of each type of parameter; all others have a `ParameterEditor`."""
 
@@ -59,6 +63,10 @@ class SettingsPanel(QWidget):
     """Kind of region to draw, and the key of the shape that it becomes."""
     sweep_wanted = Signal(str)
     """A parameter of the selected card that shall be shown over a range."""
+    teach_wanted = Signal(str, str)
+    """A parameter that is a picture, and the shape of the region that it shall be taught from."""
+    file_wanted = Signal(str)
+    """A parameter whose picture shall be read from a file."""
     samples_wanted = Signal()
     """Two areas shall be sampled, to compare channels by."""
     refused = Signal(str)
@@ -274,7 +282,7 @@ class SettingsPanel(QWidget):
 
     def _add_editors(self, layout: QVBoxLayout, owner: str, model: type[Parameters]) -> None:
         # Own parameters first, those that all detectors share last; what is rarely changed is folded away.
-        declared = sorted(model.declarations().values(), key=lambda d: d.shared)
+        declared = sorted((d for d in model.declarations().values() if not d.of_picture), key=lambda d: d.shared)
         for declaration in declared:
             if not declaration.more:
                 self._add_editor(layout, owner, declaration)
@@ -305,6 +313,10 @@ class SettingsPanel(QWidget):
         if isinstance(editor, RegionEditor):
             editor.view_wanted.connect(partial(self._want_region, owner))
             editor.draw_wanted.connect(lambda name, kind, hole: self.draw_wanted.emit(kind, shape_key(name, hole)))
+        if isinstance(editor, PictureEditor):
+            editor.picture_of = lambda key: decode_asset(self.study.recipe.assets[key])
+            editor.teach_wanted.connect(self.teach_wanted)
+            editor.file_wanted.connect(self.file_wanted)
         if isinstance(editor, ParameterEditor):
             editor.sweep_wanted.connect(self.sweep_wanted)
             if owner == MARKS and editor.sweep is not None:

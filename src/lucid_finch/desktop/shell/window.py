@@ -35,6 +35,7 @@ from lucid_finch.desktop.shell.exporting import Exporter
 from lucid_finch.desktop.shell.help import HelpWindow
 from lucid_finch.desktop.shell.hints import show_drawing_hint, tour_stops
 from lucid_finch.desktop.shell.parts import Parts
+from lucid_finch.desktop.shell.teaching import Teaching
 from lucid_finch.desktop.shell.work_status import WorkStatus
 from lucid_finch.desktop.study.preferences import PreferencesFile
 from lucid_finch.desktop.study.runner import Runner
@@ -135,6 +136,7 @@ class Bench(Parts):
         )
         self.exporter, self.applier = Exporter(self), Applier(self)
         self.sweep = Sweep(whole, upper, self.study, self.runner.engine)
+        self.teaching = Teaching(self)
         self._tables_due = QTimer(self)
         self._tables_due.setSingleShot(True)
         self._tables_due.timeout.connect(self.drawer.show_tables)
@@ -169,6 +171,8 @@ class Bench(Parts):
             ("quit", self.tr("Quit"), self.close, keys.Quit),
         ):
             actions.add(window, name, text, call, shortcut)
+        tip = self.tr("Draw around a pattern on the image: where it occurs is searched")
+        actions.add(self.tr("Recipe"), "teach", self.tr("Teach a template"), lambda: self.teaching.start(), "Ctrl+Shift+T", tip)
         tip = self.tr("A strip of results over one parameter, or a grid over two, with counts and a curve")
         actions.add(self.tr("Recipe"), "sweep", self.tr("Sweep a parameter"), self._start_sweep, "Ctrl+P", tip)
         tip = self.tr("A small picture of each kind of detector on this image")

@@ -12,7 +12,7 @@ from lucid_finch.core.detection import Detection
 from lucid_finch.core.execution.combining import Combined, combine
 from lucid_finch.core.image import Image
 from lucid_finch.core.prepare import step_of
-from lucid_finch.core.recipe import redirected, starter
+from lucid_finch.core.recipe import AssetData, redirected, starter
 from lucid_finch.core.regions import region_of
 from lucid_finch.files.recipes import Recipe
 
@@ -215,6 +215,20 @@ class Study(QObject):
         name = self._free_name(kind)
         self.edit({"detectors": [*self._entries(), {"name": name, "kind": kind}]}, f"add {kind}")
         self.choose(name)
+
+    def hold_picture(self, detector: str, kind: str, parameters: dict[str, Any], name: str, data: AssetData) -> None:
+        """Put a picture into the recipe and let a detector (a new one of that kind if "") use it; pictures that none uses go.
+        Raises `ParameterError`."""
+        entries = self._entries()
+        chosen = detector or self._free_name(kind)
+        if not detector:
+            entries = [*entries, {"name": chosen, "kind": kind, "parameters": {}}]
+        entries = [{**e, "parameters": {**e.get("parameters", {}), **parameters}} if e["name"] == chosen else e for e in entries]
+        held = {**self.recipe.plain()["assets"], name: data.model_dump()}
+        used = {value for e in entries for value in e.get("parameters", {}).values() if isinstance(value, str)}
+        kept = {key: value for key, value in held.items() if key in used}
+        self.edit({"detectors": entries, "assets": kept}, f"teach {chosen}")
+        self.choose(chosen)
 
     def remove(self, card: str) -> None:
         own, place = self._kin(card)

@@ -1,0 +1,80 @@
+"""Teaching templates: a region drawn on the image, or a file, becomes a picture of the recipe."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from PySide6.QtCore import QObject
+from PySide6.QtWidgets import QFileDialog
+
+from lucid_finch.core.errors import FileError, ParameterError
+from lucid_finch.core.image import Image
+from lucid_finch.core.teaching import taught_kind, teach
+from lucid_finch.desktop.canvas.shapes import Shape
+from lucid_finch.desktop.shell.parts import Parts
+from lucid_finch.files.assets import asset_of
+from lucid_finch.files.images import read_image
+
+_KEY = "teach"
+
+
+class Teaching(QObject):
+    """Each time one step of undo."""
+
+    def __init__(self, parts: Parts) -> None:
+        super().__init__(parts)
+        self.parts = parts
+        self._name = "template"
+        parts.settings.teach_wanted.connect(self.start)
+        parts.settings.file_wanted.connect(self.ask_for_file)
+        parts.drawing.changed.connect(self._drawn)
+
+    def start(self, name: str = "template", shape: str = "rectangle") -> None:
+        """Have the user draw around the pattern."""
+        if self.parts.study.image is None:
+            self.parts.show_failure(self.tr("Open an image first: a template is taught from it."))
+            return
+        self._name = name
+        self.parts.drawing.start(shape, _KEY)
+
+    def _drawn(self, key: str, shape: Shape | None, moving: bool) -> None:
+        if key != _KEY or moving or shape is None:
+            return
+        self.parts.drawing.put(_KEY, None)
+        self.teach(shape)
+
+    def teach(self, shape: Shape) -> None:
+        """Take what a region of the image holds."""
+        image = self.parts.study.image
+        if image is None:
+            return
+        try:
+            taught = teach(image, shape)
+            self._take(taught.image, {"outline": taught.outline, "mask": None, "reference": None})
+        except ParameterError as error:
+            self.parts.show_failure(str(error))
+            return
+        self.parts.notice.tell(self.tr("Template taught: {}.").format(taught.quality))
+
+    def ask_for_file(self, name: str) -> None:
+        """Choose a picture."""
+        path, _ = QFileDialog.getOpenFileName(self.parts, self.tr("Picture of the {}").format(name))
+        if path:
+            self.take_file(name, path)
+
+    def take_file(self, name: str, path: str) -> None:
+        """Take the picture in a file."""
+        self._name = name
+        try:
+            changes = {"outline": None, "mask": None, "reference": None} if name == "template" else {}
+            self._take(read_image(path), changes)
+        except (FileError, ParameterError) as error:
+            self.parts.show_failure(str(error))
+
+    def _take(self, picture: Image, changes: dict[str, Any]) -> None:
+        study = self.parts.study
+        name, data = asset_of(picture)
+        chosen = next((e for e in study.recipe.detectors if e.name == study.chosen), None)
+        given = {self._name: name, **changes}
+        kind = taught_kind()
+        study.hold_picture(chosen.name if chosen is not None and chosen.kind == kind else "", kind, given, name, data)
