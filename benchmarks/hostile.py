@@ -114,6 +114,7 @@ def parameters(kind: str, random: np.random.Generator) -> dict[str, Any]:
 def work(first: int, calls: int, photographs: list[Path]) -> None:
     """Some calls, one after the other; a line for each, so that whoever reads knows where it stands."""
     import lucid_finch as lf
+    from benchmarks.examples import needed
     from lucid_finch.core.detectors import KINDS
 
     warnings.simplefilter("error")
@@ -126,7 +127,7 @@ def work(first: int, calls: int, photographs: list[Path]) -> None:
         begun = time.perf_counter()
         try:
             image = lf.Image.from_array(picture(number // len(kinds), photographs))
-            found = lf.detect(kind, image, **given)
+            found = lf.detect(kind, image, **{**needed(kind), **given})
             _ = found.near_misses["failed"], [evidence.values for evidence in found.evidence.values()]
             lf.explain(found, at=(random.uniform(0, image.width - 1), random.uniform(0, image.height - 1)))
         except lf.ParameterError:

@@ -32,6 +32,7 @@ from PIL import Image as Pillow
 
 import lucid_finch as lf
 from benchmarks import hostile
+from benchmarks.examples import needed, recipe_of_all
 from lucid_finch.core.detectors import KINDS
 from lucid_finch.core.prepare import STEPS
 from lucid_finch.demo import SCENES, recipe_text
@@ -138,7 +139,7 @@ def parameter_case(number: int, folder: Path) -> None:
     table: dict[str, Any] = {**KINDS, **STEPS}
     name = list(table)[number % len(table)]
     declared = table[name].Parameters.declarations()
-    given = {}
+    given = dict(needed(name)) if name in KINDS else {}
     for key in random.permutation(list(declared))[: int(random.integers(1, 4))]:
         values = declared[key].type.sweep(declared[key], declared[key].plain_default(), (1.0, 20.0))
         if values and random.random() < 0.5:
@@ -160,8 +161,7 @@ def parameter_case(number: int, folder: Path) -> None:
 @cache
 def _recipes() -> list[dict[str, Any]]:
     found = [json.loads(recipe_text(name)) for name in SCENES]
-    everything = [{"name": kind, "kind": kind, "parameters": {}} for kind in KINDS]
-    return [*found, {"lucid_finch_recipe": 1, "name": "all", "detectors": everything, "prepare": [{"step": "smooth"}]}]
+    return [*found, recipe_of_all(name="all", prepare=[{"step": "smooth"}])]
 
 
 def _mutated(value: Any, random: np.random.Generator) -> Any:
@@ -230,8 +230,7 @@ def kill_case(number: int, folder: Path) -> list[str]:
             pixels = np.random.default_rng(k).integers(0, 60, (200, 260))
             pixels[40:150, 60 : 120 + 8 * k] += 120
             Pillow.fromarray(pixels.astype(np.uint8)).save(pictures / f"{k}.png")
-        detectors = [{"name": kind, "kind": kind} for kind in KINDS]
-        (folder / "r.finch.json").write_text(json.dumps({"lucid_finch_recipe": 2, "name": "r", "detectors": detectors}))
+        (folder / "r.finch.json").write_text(json.dumps(recipe_of_all(name="r")))
     command = [sys.executable, "-m", "lucid_finch", "run", str(folder / "r.finch.json"), str(pictures), "--out", str(out)]
     command += ["--outputs", "findings,csv,svg,annotated,maps", "--jobs", str(random.choice([1, 1, 2]))]
     with subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True) as process:

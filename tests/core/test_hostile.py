@@ -16,6 +16,7 @@ import numpy as np
 from PIL import Image as Pillow
 
 import lucid_finch as lf
+from benchmarks.examples import needed, recipe_of_all
 from lucid_finch.core.detectors import KINDS, circles
 from lucid_finch.core.execution.engine import Engine
 from lucid_finch.core.image import LARGEST
@@ -50,9 +51,9 @@ class Tiny(unittest.TestCase):
                     continue
                 for kind in KINDS:
                     try:
-                        found = lf.detect(kind, image)
+                        found = lf.detect(kind, image, **needed(kind))
                     except lf.ParameterError as error:
-                        self.assertIn("at least 2 px", str(error))
+                        self.assertRegex(str(error), "at least 2 px|larger than the image")
                         continue
                     _ = found.near_misses["failed"], [evidence.values for evidence in found.evidence.values()]
                     lf.explain(found, at=(image.width // 2, image.height // 2))
@@ -156,6 +157,7 @@ class Proposals(unittest.TestCase):
         tried = 0
         for kind in KINDS:
             for given in ({}, {"false_alarms": 1e-9} if "false_alarms" in KINDS[kind].Parameters.declarations() else {"keep": 3}):
+                given = {**needed(kind), **given}
                 found = lf.detect(kind, image, **given)
                 for _ in range(40):
                     at = random.uniform(0, 219), random.uniform(0, 159)
@@ -175,7 +177,7 @@ class Proposals(unittest.TestCase):
         plane = 120 + 40.0 * (np.hypot(x - 90, y - 90) < 30) + random.normal(0, 3, x.shape)
         image = lf.Image.from_array(plane.clip(0, 255).astype(np.uint8))
         for kind in KINDS:
-            found = lf.detect(kind, image)
+            found = lf.detect(kind, image, **needed(kind))
             silent = 0
             for _ in range(30):
                 answer = lf.explain(found, at=(random.uniform(200, 480), random.uniform(160, 380)))
@@ -262,7 +264,7 @@ class Forks(unittest.TestCase):
 
     def test_results_can_be_pickled_without_their_evidence(self) -> None:
         image = disc(30.0, noise=4.0)
-        recipe = Recipe.make({"lucid_finch_recipe": 2, "detectors": [{"name": kind, "kind": kind} for kind in KINDS]})
+        recipe = Recipe.make(recipe_of_all())
         run = Engine().run(recipe, image)
         data = pickle.dumps(run)
         again = pickle.loads(data)

@@ -11,9 +11,8 @@ from lucid_finch.core.detection import Detection
 from lucid_finch.core.errors import ParameterError, nearest
 from lucid_finch.core.execution.engine import Run
 from lucid_finch.core.recipe import MarkStyle
-from lucid_finch.core.viewing.display import colour_table
+from lucid_finch.core.viewing.display import colour_table, picture_of
 from lucid_finch.core.viewing.mark_colours import mark_colours
-from lucid_finch.files.findings import picture_of
 from lucid_finch.files.maps import RESULT, write_png
 
 _HALO = (16, 18, 20, 170)

@@ -19,9 +19,8 @@ import orjson
 from lucid_finch.core.detection import Detection
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.execution.engine import Run
-from lucid_finch.core.image import Image
 from lucid_finch.core.table import Table
-from lucid_finch.core.viewing.display import display_range, shown
+from lucid_finch.core.viewing.display import picture_of
 from lucid_finch.core.viewing.mark_colours import mark_colours
 from lucid_finch.files.writing import whole_file, write_text
 
@@ -160,14 +159,6 @@ def write_rows(path: str | Path, rows: Iterable[dict[str, Any]], columns: list[s
         writer = csv.DictWriter(stream, columns)
         writer.writeheader()
         writer.writerows(rows)
-
-
-def picture_of(image: Image) -> Any:
-    """8-bit picture of an image (H, W) or (H, W, 3), over its value range or, for other than 8 bit, its data's."""
-    if image.pixels.dtype == np.uint8:
-        return image.pixels
-    low, high = display_range(image.pixels if not image.is_colour else image.pixels[..., 1], "grey")
-    return shown(image.pixels, "grey", low, high)
 
 
 _NOT_XML = re.compile("[^\t\n\r -\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")

@@ -14,8 +14,8 @@ from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.execution.engine import Run
 from lucid_finch.core.image import Image
 from lucid_finch.core.recipe import VERSION, Recipe
-from lucid_finch.core.viewing.display import display_range, shown
-from lucid_finch.files.findings import picture_of, svg_overlay
+from lucid_finch.core.viewing.display import display_range, picture_of, shown
+from lucid_finch.files.findings import svg_overlay
 
 _LARGEST = 900
 """px of the longer side of a picture."""

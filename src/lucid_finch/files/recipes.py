@@ -7,6 +7,7 @@ from typing import Self
 
 import lucid_finch.core.recipe as core
 from lucid_finch.core.errors import FileError
+from lucid_finch.files import assets as assets
 from lucid_finch.files.writing import write_text
 
 ENDING = ".finch.json"

@@ -113,7 +113,9 @@ for name, image in example_images().items():
         for declared in detector.Parameters.declarations().values():
             for value in declared.type.sweep(declared, declared.plain_default(), (1.0, 20.0))[:5]:
                 try:
-                    found = engine.detect(kind, image, {declared.name: value})
+                    example = detector.examples[0]
+                    needed = {name: v for name, v in example.parameters.items() if v in example.assets}
+                    found = engine.detect(kind, image, {**needed, declared.name: value}, example.assets)
                 except ParameterError:
                     continue
                 runs += 1

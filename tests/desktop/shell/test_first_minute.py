@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import unittest
 
+import numpy as np
 from PIL import Image as Pillow
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 
 from lucid_finch.core.detectors import KINDS
+from lucid_finch.core.image import Image
 from lucid_finch.demo import SCENES
 from tests.desktop.support import BenchCase, two_squares
 from tests.support import disc
@@ -60,6 +62,62 @@ class FirstMinute(BenchCase):
         self.assertEqual([entry.kind for entry in self.bench.study.recipe.detectors], ["edges", "circles"])
         self.assertFalse(self.bench.sweep.card.isVisible())
         self.assertEqual(self.bench.failure, "")
+
+
+class Teaching(BenchCase):
+    def test_a_template_is_drawn_taught_found_and_undone(self) -> None:
+        picture = np.array(two_squares().pixels)
+        picture[60:90, 20:50] = np.random.default_rng(4).integers(40, 200, (10, 10)).repeat(3, axis=0).repeat(3, axis=1)
+        picture[130:160, 40:70] = picture[60:90, 20:50]
+        self.open(Image.from_array(picture))
+        self.bench.actions_by_name["teach"].trigger()
+        self.assertEqual(self.bench.drawing.kind, "rectangle")
+        pane = self.bench.active_frame.pane
+        corners = [pane.from_source(x, y).toPoint() for x, y in ((20, 60), (50, 90))]
+        QTest.mousePress(pane, Qt.MouseButton.LeftButton, pos=corners[0])
+        QTest.mouseMove(pane, corners[1])
+        QTest.mouseRelease(pane, Qt.MouseButton.LeftButton, pos=corners[1])
+        self.settle()
+        self.assertEqual(self.bench.failure, "")
+        self.assertIn("taught", self.bench.notice.text.text())
+        entry = self.bench.study.recipe.detectors[-1]
+        self.assertEqual((entry.kind, self.bench.study.chosen), ("templates", entry.name))
+        self.assertEqual(set(self.bench.study.recipe.assets), {entry.parameters["template"]})
+        found = self.bench.study.detections[entry.name].findings
+        self.assertEqual(len(found), 2)
+        self.assertAlmostEqual(float(np.ptp(found["y"])), 70.0, delta=0.2)
+        editor = self.bench.settings.editors["", "template"]
+        self.assertFalse(editor.picture.pixmap().isNull())
+        # Taught again, the picture before is not kept; undo brings it back.
+        self.bench.teaching.teach({"shape": "ellipse", "x": 215.0, "y": 60.0, "width": 60.0, "height": 30.0, "angle": 0.0})
+        self.settle()
+        again = self.bench.study.recipe
+        self.assertEqual(len(again.detectors), 2)
+        self.assertEqual(len(again.assets), 1)
+        self.assertNotIn(entry.parameters["template"], again.assets)
+        self.bench.actions_by_name["undo"].trigger()
+        self.settle()
+        self.assertIn(entry.parameters["template"], self.bench.study.recipe.assets)
+
+    def test_what_cannot_be_taught_is_refused(self) -> None:
+        self.bench.teaching.start()
+        self.assertIn("Open an image first", self.bench.failure)
+        flat = np.full((80, 90), 90, np.uint8)
+        flat[60:, 60:] = 200
+        self.open(Image.from_array(flat))
+        self.bench.teaching.teach({"shape": "rectangle", "x": 20.0, "y": 20.0, "width": 20.0, "height": 20.0, "angle": 0.0})
+        self.assertIn("same value everywhere", self.bench.failure)
+        self.bench.teaching.take_file("template", str(self.folder / "none.png"))
+        self.assertIn("none.png", self.bench.failure)
+
+    def test_a_template_from_a_file(self) -> None:
+        self.open(two_squares())
+        part = two_squares().pixels[30:120, 20:120]
+        Pillow.fromarray(part).save(self.folder / "part.png")
+        self.bench.teaching.take_file("template", str(self.folder / "part.png"))
+        self.settle()
+        self.assertEqual(self.bench.failure, "")
+        self.assertEqual(len(self.bench.study.detections["templates"].findings), 1)
 
 
 if __name__ == "__main__":

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from lucid_finch.core.detection import MapKind
+from lucid_finch.core.image import Image
 
 Colours = NDArray[np.uint8]
 
@@ -57,3 +58,11 @@ def shown(values: NDArray[Any], kind: MapKind, low: float, high: float) -> Colou
     level = np.clip((np.asarray(values, np.float32) - np.float32(low)) * factor, 0, 255)
     index = np.nan_to_num(level, nan=0.0).astype(np.uint8)
     return index if kind in ("grey", "mask") else colour_table(kind)[index]
+
+
+def picture_of(image: Image) -> Any:
+    """8-bit picture of an image (H, W) or (H, W, 3), over its value range or, for other than 8 bit, its data's."""
+    if image.pixels.dtype == np.uint8:
+        return image.pixels
+    low, high = display_range(image.pixels if not image.is_colour else image.pixels[..., 1], "grey")
+    return shown(image.pixels, "grey", low, high)

@@ -14,8 +14,8 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QPushButton, QToolButt
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.image import Image
 from lucid_finch.core.parameters import Declaration
+from lucid_finch.core.viewing.display import picture_of
 from lucid_finch.desktop.canvas.shapes import REGIONS
-from lucid_finch.files.findings import picture_of
 
 _SIZE = QSize(96, 72)
 

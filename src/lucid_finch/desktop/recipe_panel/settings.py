@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QPushButton, QScro
 from lucid_finch.core.detection import Detection
 from lucid_finch.core.detectors import detector_of
 from lucid_finch.core.errors import ParameterError
+from lucid_finch.core.execution.assets import Assets
 from lucid_finch.core.judging import Limit
 from lucid_finch.core.parameter_types.base import ParameterType
 from lucid_finch.core.parameter_types.numbers import LengthType
@@ -27,7 +28,6 @@ from lucid_finch.desktop.recipe_panel.fold import Fold
 from lucid_finch.desktop.recipe_panel.picture_editor import PictureEditor
 from lucid_finch.desktop.recipe_panel.structured_editors import BorderSketch, CoefficientsEditor, RegionEditor, shape_key
 from lucid_finch.desktop.study.study import SOURCE, Study, step_place
-from lucid_finch.files.assets import decode_asset
 
 Editor = ParameterEditor | RegionEditor | CoefficientsEditor | PictureEditor
 EDITORS: tuple[tuple[type[ParameterType], type[Editor]], ...] = (
@@ -314,7 +314,7 @@ class SettingsPanel(QWidget):
             editor.view_wanted.connect(partial(self._want_region, owner))
             editor.draw_wanted.connect(lambda name, kind, hole: self.draw_wanted.emit(kind, shape_key(name, hole)))
         if isinstance(editor, PictureEditor):
-            editor.picture_of = lambda key: decode_asset(self.study.recipe.assets[key])
+            editor.picture_of = lambda key: Assets(self.study.recipe.assets)[key]
             editor.teach_wanted.connect(self.teach_wanted)
             editor.file_wanted.connect(self.file_wanted)
         if isinstance(editor, ParameterEditor):

@@ -130,11 +130,6 @@ def _images(bench: Bench) -> None:
     wait_for(lambda: not bench.images.busy)
 
 
-def _search(bench: Bench) -> None:
-    bench.finder.open()
-    bench.finder.field.setText("pane")
-
-
 def _lines(bench: Bench) -> None:
     bench.finder.close()
     bench.study.choose("grout lines")
@@ -154,7 +149,7 @@ def _lines(bench: Bench) -> None:
 
 SHOTS: dict[str, Callable[[Bench], None]] = {
     "bench": _bench, "dark": _dark, "why": _why, "pixels": _pixels, "preparation": _preparation, "compare": _compare,
-    "range": _range, "images": _images, "search": _search, "lines": _lines,
+    "range": _range, "images": _images, "lines": _lines,
 }  # fmt: skip
 
 
@@ -249,6 +244,20 @@ def _ellipses(bench: Bench) -> None:
     bench.choose([row], [])
 
 
+def _templates(bench: Bench) -> None:
+    bench.panes.activate(1)
+    bench.stages.show_map("score")
+    bench.frames[0].pane.fit()
+    marks = bench.study.detections["marks"].findings
+    row = int(np.argmin(np.hypot(marks["x"] - 101, marks["y"] - 476)))
+    bench.findings.choose([row])
+    bench.choose([row], [])
+    bench.frames[0].view.set(330.0, 400.0, 0.62)
+
+
+OF_MARKS: dict[str, Callable[[Bench], None]] = {"templates": _templates}
+"""The same of the stamped marks."""
+
 OF_A_LEANING_SCREEN: dict[str, Callable[[Bench], None]] = {"ellipses": _ellipses}
 """The same of the screen seen at a slant."""
 
@@ -271,6 +280,7 @@ BY_SCENE = {
     "pierced_screen": OF_A_SCREEN,
     "leaning_screen": OF_A_LEANING_SCREEN,
     "cutouts": OF_PIECES,
+    "maker_marks": OF_MARKS,
     "glaze_edge": ON_A_BOUNDARY,
     "glaze_swatches": IN_COLOUR,
     "tile_panel": SHOTS,

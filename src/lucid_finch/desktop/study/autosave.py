@@ -19,7 +19,7 @@ import PIL.Image
 from lucid_finch.core.errors import FileError, ParameterError
 from lucid_finch.core.image import Image
 from lucid_finch.core.recipe import Recipe
-from lucid_finch.files.findings import picture_of
+from lucid_finch.core.viewing.display import picture_of
 from lucid_finch.files.writing import whole_file
 
 VERSION = 1
