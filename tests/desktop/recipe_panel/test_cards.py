@@ -179,6 +179,18 @@ class Merged(unittest.TestCase):
         self.assertEqual(study.recipe.combine, (("holes", "all", "outlines"),))
 
 
+class Removing(BenchCase):
+    def test_the_marks_of_a_detector_that_is_removed_go_with_it(self) -> None:
+        self.open(two_squares())
+        self.bench.study.add_detector("lines")
+        self.settle()
+        edges = {mark.colour.name() for mark in self.bench.frames[0].pane.marks}
+        self.bench.study.remove("edges")
+        self.settle()
+        lines = {mark.colour.name() for mark in self.bench.frames[0].pane.marks}
+        self.assertLess(len(lines), len(edges))
+
+
 class Merging(BenchCase):
     def test_merged_by_the_menu_of_a_card(self) -> None:
         self.open(disc(24, noise=1.0))

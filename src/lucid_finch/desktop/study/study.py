@@ -366,6 +366,7 @@ class Study(QObject):
         place = self.cards.index(self.chosen) if self.chosen in self.cards else 0
         self.recipe = recipe
         names = {entry.name for entry in recipe.running}
+        gone = [name for name in self.detections if name not in names]
         self.detections = {n: d for n, d in self.detections.items() if n in names}
         if self.chosen not in self.cards:
             # It was renamed or removed: what has its place now.
@@ -374,3 +375,6 @@ class Study(QObject):
             self.chosen_changed.emit()
         else:
             self.recipe_changed.emit()
+        # Nothing else may change for the others: the marks of what is gone would stay.
+        for name in gone:
+            self.detection_changed.emit(name)

@@ -38,6 +38,10 @@ _FEWEST = 16
 """Pixels of a block, at least."""
 _HIDDEN = 0.55
 """Root mean square residual, in standard deviations of the template, above which a block is hidden."""
+_BESIDE = 1.7
+"""The same in typical residuals: a block is hidden only above both."""
+_DIFFERENT = 0.4
+"""Correlation within a block, as a share of what the noise allows, below which the block shows something else."""
 _ALIGNED = 1.7
 """A candidate was moved to where it agrees best, and images hold structure: so many times the spread of random poses is
 chance."""
@@ -238,9 +242,12 @@ def _measured(seen: Any, template: Floats, blocks: NDArray[np.int64], sizes: NDA
         off = np.where(inside, values - gain * template - offset, 0.0)
         # By the median, so that what is hidden does not widen what is allowed.
         typical = 1.4826 * float(np.median(np.abs(off[shown])))
-        allowed = max(2.5 * typical, _HIDDEN * contrast)
-        rms = np.sqrt(np.bincount(blocks, off**2) / np.maximum(np.bincount(blocks, inside), 1))
-        fits = (rms <= allowed) & (np.bincount(blocks, inside) >= 0.5 * sizes)
+        allowed = max(_BESIDE * typical, _HIDDEN * contrast)
+        count = np.maximum(np.bincount(blocks, inside), 1)
+        rms = np.sqrt(np.bincount(blocks, off**2) / count)
+        fits = (
+            (rms <= allowed) & (count >= 0.5 * sizes) & _structure_agrees(values, template, inside, blocks, count, gain, typical)
+        )
         after = inside & fits[blocks]
         if after.sum() < 4 or (after == shown).all():
             break
@@ -252,6 +259,22 @@ def _measured(seen: Any, template: Floats, blocks: NDArray[np.int64], sizes: NDA
     else:
         plain_score, part_score = abs(plain), abs(part)
     return _Measured(plain, max(plain_score * float(inside.mean()), part_score * share), shown)
+
+
+def _structure_agrees(
+    values: Floats, template: Floats, inside: NDArray[np.bool_], blocks: NDArray[np.int64], count: Any, gain: float, noise: float
+) -> NDArray[np.bool_]:
+    """For each block whether the image varies as the template does there; true where the template hardly varies, or where what
+    it varies by would not show above the noise."""
+    first, second = np.where(inside, values, 0.0), np.where(inside, template, 0.0)
+    a, b = np.bincount(blocks, first) / count, np.bincount(blocks, second) / count
+    one = np.maximum(np.bincount(blocks, first**2) / count - a**2, 0.0)
+    other = np.maximum(np.bincount(blocks, second**2) / count - b**2, 0.0)
+    both = np.bincount(blocks, first * second) / count - a * b
+    correlation = both * math.copysign(1.0, gain) / np.maximum(np.sqrt(one * other), 1e-12)
+    shows = gain**2 * other > max(noise**2, 0.2 * gain**2 * float(template[inside].var()))
+    expected = 1.0 / np.sqrt(1.0 + noise**2 / np.maximum(gain**2 * other, 1e-12))
+    return np.asarray(~shows | (correlation > _DIFFERENT * expected))
 
 
 def _line(values: Floats, template: Floats, used: NDArray[np.bool_]) -> tuple[float, float]:
