@@ -116,13 +116,94 @@ def photographs(count: int, seed: int, contrast: float) -> None:
     )
 
 
+def bound(count: int, noise: float) -> None:
+    """Error of the place of an upright template against the Cramer-Rao bound, and the same with free angle and scale."""
+    random = np.random.default_rng(5)
+    fine = 8
+    base = ndimage.gaussian_filter(random.normal(size=(160 * fine, 160 * fine)), 2.2 * fine)
+    base = 110 + 45 * base / base.std()
+    for free in (False, True):
+        off, told = [], []
+        for _ in range(count):
+            dx, dy = random.integers(-fine // 2, fine // 2 + 1, 2) / fine
+            moved = np.roll(base, (round(dy * fine), round(dx * fine)), (0, 1))
+            planes = [p.reshape(160, fine, 160, fine).mean(axis=(1, 3)) for p in (base, moved)]
+            seen = np.clip(np.round(planes[1] + random.normal(0, noise, planes[1].shape)), 0, 255).astype(np.uint8)
+            template = planes[0][48:112, 48:112].astype(np.float32)
+            given = {"rotation": (-5, 5), "scale": (0.95, 1.05)} if free else {}
+            image = lf.Image.from_array(seen)
+            taught = lf.Image.from_array(template, value_range=(0, 255))
+            f = lf.detect("templates", image, template=taught, **given).findings
+            best = int(np.argmin(f["rank"]))
+            off += [f["x"][best] - 79.5 - dx, f["y"][best] - 79.5 - dy]
+            told += [f["x_std"][best], f["y_std"][best]]
+            if free:
+                off[-2:], told[-2:] = (
+                    [f["angle"][best], 100 * (f["scale"][best] - 1)],
+                    [f["angle_std"][best], 100 * f["scale_std"][best]],
+                )
+        gy, gx = np.gradient(planes[0][48:112, 48:112])
+        least = noise / math.sqrt(0.5 * float((gx**2).sum() + (gy**2).sum()))
+        error, stated = float(np.sqrt(np.mean(np.square(off)))), float(np.sqrt(np.mean(np.square(told))))
+        what = "angle (deg) and scale (%)" if free else f"place, bound {least:.4f} px, ratio {error / least:.2f}"
+        print(f"noise {noise:g}: rms {error:.4f}, stated {stated:.4f}: {what}", flush=True)
+
+
+def speed() -> None:
+    """The whole map and the search against a composition of transforms, on 1920 x 1080."""
+    from scipy import fft
+
+    from benchmarks.scenes import photograph
+    from lucid_finch.core.numerics.matching.correlation import Pattern, correlation_map
+
+    picture = photograph()
+    part = picture[300:364, 1000:1064]
+
+    def composition() -> None:
+        image, weights = picture.astype(np.float64), part - part.mean()
+        size = [fft.next_fast_len(a + b - 1, real=True) for a, b in zip(image.shape, part.shape, strict=True)]
+        products = fft.irfft2(fft.rfft2(image, size) * np.conj(fft.rfft2(weights, size)), size)[: 1080 - 63, : 1920 - 63]
+        once, twice = (np.pad(a.cumsum(0).cumsum(1), ((1, 0), (1, 0))) for a in (image, image**2))
+        total, squares = (a[64:, 64:] - a[:-64, 64:] - a[64:, :-64] + a[:-64, :-64] for a in (once, twice))
+        _ = products / np.sqrt(np.maximum(squares - total**2 / 4096, 1e-9) * (weights**2).sum())
+
+    ours = picture.astype(np.float32)
+    pattern = Pattern.of(part)
+    template = np.ascontiguousarray(part)
+    turned = {"rotation": (-180, 180)}
+    tasks = {
+        "composition": composition,
+        "map": lambda: correlation_map(ours, pattern, 1.0, 255.0),
+        "upright, found and measured": lambda: lf.detect("templates", picture, template=template),
+        "any angle": lambda: lf.detect("templates", picture, template=template, **turned),
+        "any angle, scale 0.7 to 1.4": lambda: lf.detect("templates", picture, template=template, **turned, scale=(0.7, 1.4)),
+    }
+    taken = {}
+    for name, task in tasks.items():
+        task()
+        times = []
+        for _ in range(5):
+            started = time.perf_counter()
+            task()
+            times.append(time.perf_counter() - started)
+        taken[name] = float(np.median(times))
+        print(f"{name}: {taken[name]:.3f} s, {taken['composition'] / taken[name]:.1f} times the composition", flush=True)
+
+
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--count", type=int, default=40)
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--contrast", type=float, default=15.0, help="standard deviation of a patch, at least")
+    parser.add_argument("what", choices=["photographs", "bound", "speed"], nargs="?", default="photographs")
     given = parser.parse_args()
-    photographs(given.count, given.seed, given.contrast)
+    if given.what == "photographs":
+        photographs(given.count, given.seed, given.contrast)
+    elif given.what == "bound":
+        for noise in (2.0, 6.0):
+            bound(given.count, noise)
+    else:
+        speed()
 
 
 if __name__ == "__main__":

@@ -26,7 +26,7 @@ from lucid_finch.core.luma import as_luma
 from lucid_finch.core.numerics.matching import verifying
 from lucid_finch.core.numerics.matching.correlation import Pattern, correlation_map
 from lucid_finch.core.numerics.matching.locating import MOST, Located, Model, Pyramid, Ranges, locate
-from lucid_finch.core.numerics.matching.search import Responses, local_maxima
+from lucid_finch.core.numerics.matching.search import local_maxima
 from lucid_finch.core.numerics.matching.views import noise_of
 from lucid_finch.core.parameter_types.references import Asset
 from lucid_finch.core.parameters import Range, gathers, judges
@@ -35,6 +35,8 @@ from lucid_finch.core.table import Array, Column
 
 _FLOOR = 0.2
 """Agreement under local normalisation below which a pose is not followed."""
+_SURE, _SURELY = 50.0, 0.4
+"""log_nfa from which on a match is as sure as can be, and what that adds to its score in the ranking."""
 _POLARITIES = ("same", "reversed")
 
 
@@ -130,7 +132,7 @@ class Gathered:
 
     template: _Template
     verified: verifying.Verified
-    map: Responses
+    map: NDArray[np.float32]
     """Best agreement at each place, all poses together."""
     frame: Frame
     """From the map's pixels to those of the prepared image."""
@@ -140,7 +142,7 @@ class Gathered:
 
     @property
     def nbytes(self) -> int:
-        return self.map.best.nbytes + self.map.which.nbytes
+        return self.map.nbytes
 
 
 class Templates(Detector):
@@ -222,9 +224,9 @@ class Templates(Detector):
         size = float(np.median(columns["height"])) if inside.any() else 20.0
         pairs, shares = _overlaps(poses, template)
         exclusions = Exclusions("overlap_max", pairs, shares, task.parameters.overlap_max)
-        return Candidates(
-            columns, columns["score"] + 1e-4 * np.tanh(columns["log_nfa"] / 50), size, exclusions, corners[inside], True
-        )
+        # Of two that overlap a smooth look-alike may score as well; what chance hardly gives goes first.
+        ranked = columns["score"] + _SURELY * np.clip(columns["log_nfa"] / _SURE, 0.0, 1.0)
+        return Candidates(columns, ranked, size, exclusions, corners[inside], True)
 
     def finish(self, task: Task, chosen: NDArray[np.int64]) -> Finished:
         columns = {name: values[chosen] for name, values in task.candidates.columns.items()}
@@ -244,7 +246,7 @@ class Templates(Detector):
 
     def evidence(self, task: Task) -> list[EvidenceMap]:
         gathered: Gathered = task.gathered
-        best = gathered.map.best
+        best = gathered.map
         height, width = best.shape
 
         def part(left: int, top: int, right: int, bottom: int) -> Array:
@@ -272,7 +274,7 @@ class Templates(Detector):
         gathered: Gathered = task.gathered
         frame = task.image.frame.after(gathered.frame)
         u, v = frame.from_source(x, y)
-        best = gathered.map.best
+        best = gathered.map
         reach = max(1, round(0.25 * gathered.template.model.side / frame.scale))
         column, row = (min(max(round(float(w)), 0), n - 1) for w, n in ((u, best.shape[1]), (v, best.shape[0])))
         around = best[max(row - reach, 0) : row + reach + 1, max(column - reach, 0) : column + reach + 1]
@@ -392,9 +394,8 @@ def _by_map(
     values = judged[rows, columns].astype(float)
     varied = float(np.mean(np.square(scores[:: max(1, len(scores) // 400)])))
     expected = verifying.by_correlation(values, varied, model.mask.sum(), scores.size)
-    responses = Responses(whole, np.zeros((1, 1), np.int32))
     frame = Frame.shifted(offset[0] - across, offset[1] - down)
-    return Located(poses, values, dropped, responses, (1.0, 1.0), 1, expected, (varied, float(scores.size))), frame
+    return Located(poses, values, dropped, whole, (1.0, 1.0), 1, expected, (varied, float(scores.size))), frame
 
 
 def _paste(whole: NDArray[np.float32], part: NDArray[np.float32], left: int, top: int) -> None:

@@ -18,7 +18,7 @@ from lucid_finch.core.errors import Cancelled
 from lucid_finch.core.numerics.filtering.filters import separable
 from lucid_finch.core.numerics.filtering.warping import warped
 from lucid_finch.core.numerics.matching.alignment import Aligned, align
-from lucid_finch.core.numerics.matching.search import Responses, best_responses, local_maxima
+from lucid_finch.core.numerics.matching.search import best_responses, local_maxima
 from lucid_finch.core.numerics.matching.views import (
     LOCAL,
     View,
@@ -129,7 +129,7 @@ class Located:
     """Correlation at the last level, under local normalisation."""
     dropped: int
     """Candidates beyond the most that are followed."""
-    responses: Responses
+    responses: Plane
     coarse: tuple[float, float]
     """px of the image per px of the responses."""
     tried: int
@@ -147,8 +147,8 @@ class _Coarse:
     poses: Floats
     agreement: Floats
     dropped: int
-    responses: Responses
-    """The best of all scales."""
+    responses: Plane
+    """The best of all poses at each place."""
     factor: tuple[float, float]
     pitch: float
     turn: float
@@ -223,46 +223,33 @@ def _coarse(
     factor = coarse_factor(model, ranges)
     scales = ranges.scales()
     reach = _reach(model, centre) / factor
-    side = 2 * math.ceil(reach * float(scales[-1]) + 1) + 1
-    step = math.degrees(1.0 / max(0.5 * model.side * float(scales[-1]) / factor, 1.0)) * 1.2
-    angles = ranges.angles(step)
     level = pyramid.level(factor, holes=False)
     contrast = _contrast(level.plane, 0.3 * model.side / factor)
-    groups = np.array_split(np.arange(len(scales)), -(-len(scales) // _GROUPED))
-    whole: Responses | None = None
-    poses, agreement, dropped = [], [], 0
+    groups = np.array_split(scales, -(-len(scales) // _GROUPED))
+    best: Plane | None = None
+    poses, agreement, dropped, tried, step = [], [], 0, 0, 360.0
     for group in groups:
-        views = [model.view(factor / float(scales[k])) for k in group]
+        # A larger template has a rim that moves further, and needs a larger kernel.
+        largest = float(group[-1])
+        side = 2 * math.ceil(reach * largest + 1) + 1
+        step = math.degrees(1.2 / max(0.5 * model.side * largest / factor, 1.0))
+        angles = ranges.angles(step)
+        views = [model.view(factor / float(scale)) for scale in group]
         kernels = [partial(_posed, view, float(angle), centre, side) for view in views for angle in angles]
         found = best_responses(level.plane, kernels, side, ranges.either, cancelled)
-        found = Responses(found.best / contrast, found.which + int(group[0]) * len(angles))
+        response = found.best / contrast
         # Texture has peaks without number; the strongest are followed.
-        rows, columns, more = local_maxima(found.best, least, MOST // len(groups))
-        value = found.best[rows, columns].astype(float)
+        rows, columns, more = local_maxima(response, least, MOST // len(groups))
+        value = response[rows, columns].astype(float)
         followed = _followed(value, 0, len(groups))
-        rows, columns, dropped = rows[followed], columns[followed], dropped + more
+        rows, columns, dropped, tried = rows[followed], columns[followed], dropped + more, tried + len(kernels)
         pose = found.which[rows, columns]
-        poses.append(
-            np.stack(
-                [
-                    (columns + 0.5) * level.factor[0] - 0.5,
-                    (rows + 0.5) * level.factor[1] - 0.5,
-                    np.radians(angles[pose % len(angles)]),
-                    scales[pose // len(angles)],
-                ],
-                axis=1,
-            )
-        )
+        x, y = (columns + 0.5) * level.factor[0] - 0.5, (rows + 0.5) * level.factor[1] - 0.5
+        poses.append(np.stack([x, y, np.radians(angles[pose % len(angles)]), group[pose // len(angles)]], axis=1))
         agreement.append(value[followed])
-        if whole is None:
-            whole = found
-        else:
-            better = found.best > whole.best
-            whole = Responses(np.where(better, found.best, whole.best), np.where(better, found.which, whole.which))
-    assert whole is not None
-    return _Coarse(
-        np.concatenate(poses), np.concatenate(agreement), dropped, whole, level.factor, factor, step, len(scales) * len(angles)
-    )
+        best = response if best is None else np.maximum(best, response)
+    assert best is not None
+    return _Coarse(np.concatenate(poses), np.concatenate(agreement), dropped, best, level.factor, factor, step, tried)
 
 
 def locate(pyramid: Pyramid, model: Model, ranges: Ranges, least: float, most: int, cancelled: Cancel | None = None) -> Located:

@@ -40,6 +40,8 @@ _HIDDEN = 0.55
 """Root mean square residual, in standard deviations of the template, above which a block is hidden."""
 _BESIDE = 1.7
 """The same in typical residuals: a block is hidden only above both."""
+_HALVED = 40.0
+"""Side of a template from which on its score is also taken at half the size."""
 _DIFFERENT = 0.4
 """Correlation within a block, as a share of what the noise allows, below which the block shows something else."""
 _ALIGNED = 1.7
@@ -207,7 +209,22 @@ def _one(pyramid: Pyramid, model: Model, ranges: Ranges, aligned: Aligned, n: in
             break
         pose, normal, scale, measured = again.poses, again.normal, again.scale, after
     errors = _errors(normal, scale, ranges.free, quantum, pose[:, 3])[0]
-    return pose[0], measured.score, measured.correlation, float(measured.shown.mean()), errors
+    score, visible = measured.score, float(measured.shown.mean())
+    if model.side >= _HALVED:
+        # Blur and noise of single pixels lower the correlation of a right match; at half the size they hardly do.
+        half = _measured_at(pyramid, model, ranges, pose, 2.0)
+        if half.score > score:
+            score, visible = half.score, float(half.shown.mean())
+    return pose[0], score, measured.correlation, visible, errors
+
+
+def _measured_at(pyramid: Pyramid, model: Model, ranges: Ranges, pose: Floats, pitch: float) -> _Measured:
+    """One pose at a level."""
+    scales = ranges.scales()
+    view = model.view(pitch / float(scales[nearest_scales(pose, scales)[0]]))
+    level = pyramid.level(pitch)
+    seen = sampled(level.grey, level.factor, view.places(model.reference), pose)[0]
+    return _measured(seen, view.values[view.mask].astype(np.float64), *_blocks(view), ranges.either)
 
 
 @dataclass(frozen=True)
