@@ -68,9 +68,9 @@ def _why(bench: Bench) -> None:
     bench.stages.show_map("source")
     bench.panes.activate(1)
     bench.stages.show_map("magnitude")
-    bench.frames[0].view.set(700.0, 250.0, 4.0)
+    bench.frames[0].view.set(240.0, 720.0, 2.6)
     bench.panes.activate(0)
-    bench.asking.ask(689.0, 233.0)
+    bench.asking.ask(235.0, 788.6)
 
 
 def _pixels(bench: Bench) -> None:
