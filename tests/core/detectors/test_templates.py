@@ -132,6 +132,16 @@ class Posed(unittest.TestCase):
         self.assertLess(np.hypot(f["x"][k] - 110, f["y"][k] - 100), 0.5)
         self.assertTrue(0.55 < f["visible"][k] < 0.85, f["visible"][k])
 
+    def test_each_match_is_shown_beside_the_template(self) -> None:
+        found = lf.detect("templates", self.picture, template=self.template, rotation=(-180, 180), scale=(0.7, 1.4))
+        shown = found.evidence["matches"]
+        self.assertEqual((shown.width, shown.height), (3 * 64, len(POSES) * 64))
+        rows = shown.values.reshape(len(POSES), 64, 3, 64).transpose(0, 2, 1, 3)
+        for template, upright, difference in rows:
+            np.testing.assert_allclose(template, self.template)
+            self.assertGreater(np.corrcoef(template.ravel(), upright.ravel())[0, 1], 0.9)
+            np.testing.assert_allclose(difference, np.abs(upright - template), atol=1e-3)
+
     def test_other_figures_are_not_found(self) -> None:
         other = pattern(seed=5).astype(np.uint8)
         found = lf.detect("templates", self.picture, template=other, rotation=(-180, 180), scale=(0.7, 1.4))

@@ -11,6 +11,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass
+from functools import cache
 from typing import Any, Literal
 
 import numpy as np
@@ -24,6 +25,7 @@ from lucid_finch.core.image import Frame, Image
 from lucid_finch.core.judging import Exclusions
 from lucid_finch.core.luma import as_luma
 from lucid_finch.core.numerics.matching import verifying
+from lucid_finch.core.numerics.matching.alignment import sampled
 from lucid_finch.core.numerics.matching.correlation import Pattern, correlation_map
 from lucid_finch.core.numerics.matching.locating import MOST, Located, Model, Pyramid, Ranges, locate
 from lucid_finch.core.numerics.matching.search import local_maxima
@@ -33,6 +35,8 @@ from lucid_finch.core.parameters import Range, gathers, judges
 from lucid_finch.core.regions import Region, masked_pixels
 from lucid_finch.core.table import Array, Column
 
+_SHOWN = 40
+"""Findings that are shown beside the template, at most."""
 _FLOOR = 0.2
 """Agreement under local normalisation below which a pose is not followed."""
 _SURE, _SURELY = 50.0, 0.4
@@ -145,6 +149,16 @@ class Gathered:
         return self.map.nbytes
 
 
+@dataclass(frozen=True)
+class _Placed:
+    """One entry a candidate."""
+
+    corners: NDArray[np.float64]
+    """(n, 4, 2): of its frame, in the source."""
+    poses: NDArray[np.float64]
+    """(n, 4), in px of the prepared image."""
+
+
 class Templates(Detector):
     kind = "templates"
     purpose = "Places of a taught pattern, turned, scaled and partly hidden."
@@ -166,7 +180,7 @@ class Templates(Detector):
         Column("scale_std", "scale ±", "", "one standard deviation, from the noise alone", 5),
     )
     near = 30.0
-    main_maps = ("score",)
+    main_maps = ("score", "matches")
 
     # Stages
 
@@ -226,11 +240,12 @@ class Templates(Detector):
         exclusions = Exclusions("overlap_max", pairs, shares, task.parameters.overlap_max)
         # Of two that overlap a smooth look-alike may score as well; what chance hardly gives goes first.
         ranked = columns["score"] + _SURELY * np.clip(columns["log_nfa"] / _SURE, 0.0, 1.0)
-        return Candidates(columns, ranked, size, exclusions, corners[inside], True)
+        return Candidates(columns, ranked, size, exclusions, _Placed(corners[inside], poses), True)
 
     def finish(self, task: Task, chosen: NDArray[np.int64]) -> Finished:
         columns = {name: values[chosen] for name, values in task.candidates.columns.items()}
-        return Finished(columns, Outlines.of(list(task.candidates.detail[chosen]), closed=True), outlines_in_source=True)
+        frames = task.candidates.detail.corners[chosen]
+        return Finished(columns, Outlines.of(list(frames), closed=True), outlines_in_source=True)
 
     def notes(self, task: Task) -> tuple[str, ...]:
         gathered: Gathered = task.gathered
@@ -258,7 +273,8 @@ class Templates(Detector):
             else "correlation if the template's reference lies on this pixel; 0 where the template hangs over the border"
         )
         frame = task.image.frame.after(gathered.frame)
-        return [EvidenceMap("score", "score", "", "signed", width, height, part, frame, text)]
+        score = EvidenceMap("score", "score", "", "signed", width, height, part, frame, text)
+        return [score, *_side_by_side(task)]
 
     def distances(self, task: Task, x: float, y: float) -> Array:
         """From the reference, or from the box of the placed template where the place is outside of it."""
@@ -289,6 +305,45 @@ class Templates(Detector):
         """The template as it is compared, prepared as the image is."""
         image: Image = task.context.assets[task.given.template.text]
         return image
+
+
+def _side_by_side(task: Task) -> list[EvidenceMap]:
+    """Each finding as a row: the template, the image turned upright in the template's grey levels, and how far both differ."""
+    gathered: Gathered = task.gathered
+    rows = task.rows[:_SHOWN]
+    if not len(rows):
+        return []
+    left, top, right, bottom = (math.floor(v + 0.5) for v in gathered.template.box)
+    model = gathered.template.model
+    part, used = model.pixels[top:bottom, left:right], model.mask[top:bottom, left:right]
+    height, width = part.shape
+    y, x = (a.ravel().astype(float) for a in np.mgrid[top:bottom, left:right])
+    places = x - model.reference[0], y - model.reference[1]
+
+    @cache
+    def whole() -> Array:
+        pixels, poses = np.ascontiguousarray(task.image.pixels, np.float32), task.candidates.detail.poses[rows]
+        seen = sampled(pixels, (1.0, 1.0), places, poses)
+        strips = []
+        for values in seen.reshape(-1, height, width):
+            shown = used & np.isfinite(values)
+            flat = np.nan_to_num(values).ravel().astype(np.float64)
+            gain, offset = verifying.gain_and_offset(flat, part.ravel().astype(np.float64), shown.ravel())
+            upright = np.where(np.isfinite(values), (values - offset) / (gain or 1.0), 0.0)
+            strips.append(np.concatenate([part, upright, np.where(shown, np.abs(upright - part), 0.0)], axis=1))
+        return np.concatenate(strips).astype(np.float32)
+
+    def box(first: int, upper: int, last: int, lower: int) -> Array:
+        return np.ascontiguousarray(whole()[upper:lower, first:last])
+
+    axes = np.arange(3 * width, dtype=float), 1 + np.arange(len(rows) * height) / height
+    text = "each finding in a row: the template, the image at its place turned upright, and their difference"
+    return [
+        EvidenceMap(
+            "matches", "matches", "grey", "grey", 3 * width, len(rows) * height, box, help=text, judged=True,
+            axes=(axes[0], axes[1], "px: template, match, difference", "row of the findings"),
+        )
+    ]  # fmt: skip
 
 
 def _ranges(parameters: TemplatesParameters) -> Ranges:

@@ -246,13 +246,15 @@ def _ellipses(bench: Bench) -> None:
 
 def _templates(bench: Bench) -> None:
     bench.panes.activate(1)
-    bench.stages.show_map("score")
-    bench.frames[0].pane.fit()
+    bench.stages.show_map("matches")
     marks = bench.study.detections["marks"].findings
     row = int(np.argmin(np.hypot(marks["x"] - 101, marks["y"] - 476)))
     bench.findings.choose([row])
     bench.choose([row], [])
+    bench.panes.set_linked("place", False)
+    bench.panes.set_linked("zoom", False)
     bench.frames[0].view.set(330.0, 400.0, 0.62)
+    bench.frames[1].view.set(168.0, 730.0, 1.3)
 
 
 OF_MARKS: dict[str, Callable[[Bench], None]] = {"templates": _templates}

@@ -254,7 +254,7 @@ def _measured(seen: Any, template: Floats, blocks: NDArray[np.int64], sizes: NDA
     plain = _correlation(values, template, inside)
     shown = inside
     for _ in range(3):
-        gain, offset = _line(values, template, shown)
+        gain, offset = gain_and_offset(values, template, shown)
         contrast = abs(gain) * float(template[shown].std())
         off = np.where(inside, values - gain * template - offset, 0.0)
         # By the median, so that what is hidden does not widen what is allowed.
@@ -294,7 +294,7 @@ def _structure_agrees(
     return np.asarray(~shows | (correlation > _DIFFERENT * expected))
 
 
-def _line(values: Floats, template: Floats, used: NDArray[np.bool_]) -> tuple[float, float]:
+def gain_and_offset(values: Floats, template: Floats, used: NDArray[np.bool_]) -> tuple[float, float]:
     """Gain and offset with values = gain * template + offset, by repeated least squares that give less to what is far off."""
     weights = used.astype(np.float64)
     gain = offset = 0.0
