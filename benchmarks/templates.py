@@ -116,6 +116,67 @@ def photographs(count: int, seed: int, contrast: float) -> None:
     )
 
 
+def _figure(side: int, random: np.random.Generator, ground: float) -> np.ndarray:
+    """Strokes and dots on a plain ground, blurred a little."""
+    y, x = np.mgrid[: 4 * side, : 4 * side] / (4 * side) - 0.5
+    figure = np.full(x.shape, ground)
+    for _ in range(int(random.integers(5, 10))):
+        (cx, cy), turn = random.uniform(-0.33, 0.33, 2), random.uniform(0, np.pi)
+        length, breadth = random.uniform(0.05, 0.2), random.uniform(0.025, 0.07)
+        u, v = (x - cx) * np.cos(turn) + (y - cy) * np.sin(turn), (y - cy) * np.cos(turn) - (x - cx) * np.sin(turn)
+        figure[(np.abs(u) < length) & (np.abs(v) < breadth)] = ground + random.choice([-1, 1]) * random.uniform(25, 70)
+    return ndimage.gaussian_filter(figure, 2).reshape(side, 4, side, 4).mean(axis=(1, 3))
+
+
+def painted(count: int, seed: int) -> None:
+    """Figures at any angle and size on textured ground, some hidden by 30 %, others beside them, in light that falls off."""
+    found = false = total = 0
+    seconds, errors = [], []
+    for number in range(count):
+        random = np.random.default_rng(1000 * seed + number)
+        height, width = 720, 960
+        ground = 120 + 9 * ndimage.gaussian_filter(random.normal(size=(height, width)), 5) / 0.057
+        ground += random.normal(0, 3, ground.shape)
+        side = int(random.integers(48, 110))
+        taught, others = _figure(side, random, 120.0), [_figure(side, random, 120.0) for _ in range(4)]
+        scene, truth = ground, []
+        for cell in random.permutation(12):
+            x, y = 120 + 240 * (cell % 4) + random.uniform(-25, 25), 120 + 240 * (cell // 4) + random.uniform(-25, 25)
+            at = Placed(x, y, float(random.uniform(-180, 180)), float(random.uniform(0.7, 1.4)))
+            right = len(truth) < 7
+            figure = taught if right else others[int(random.integers(4))]
+            hidden = 0.3 if right and len(truth) < 2 else 0.0
+            scene = place(
+                scene, figure, (0, 0, side), at, hidden, float(random.uniform(0.7, 1.2)), float(random.uniform(-15, 15))
+            )
+            truth += [at] if right else []
+        light = 1.15 - 0.45 * np.linspace(0, 1, width)[None, :]
+        seen = spoiled(scene * light, random, 3.0, float(random.uniform(0.3, 1.0)), 0)
+        template = np.clip(np.round(taught + random.normal(0, 2, taught.shape)), 0, 255).astype(np.uint8)
+        started = time.perf_counter()
+        f = lf.detect("templates", seen, template=template, rotation=(-180, 180), scale=(0.7, 1.4)).findings
+        seconds.append(time.perf_counter() - started)
+        used: set[int] = set()
+        for at in truth:
+            off = np.hypot(f["x"] - at.x, f["y"] - at.y)
+            turned = np.abs((f["angle"] - at.angle + 180) % 360 - 180)
+            good = np.flatnonzero((off < 0.1 * side) & (np.abs(np.log(f["scale"] / at.scale)) < 0.1) & (turned < 10))
+            used |= set(good.tolist())
+            found += len(good) > 0
+            if len(good):
+                errors.append((off[good[0]], turned[good[0]], abs(f["scale"][good[0]] / at.scale - 1)))
+        total += len(truth)
+        false += len(f) - len(used)
+        print(f"{number} side {side}: {len(used)} of {len(truth)}, {len(f) - len(used)} false, {seconds[-1]:.2f} s", flush=True)
+    precision, recall = found / max(found + false, 1), found / total
+    f1 = 2 * precision * recall / max(precision + recall, 1e-9)
+    typical = np.median(np.array(errors), axis=0)
+    print(
+        f"F1 {f1:.3f} (precision {precision:.3f}, recall {recall:.3f}); median errors {typical[0]:.3f} px, {typical[1]:.3f} deg, "
+        f"{100 * typical[2]:.3f} %; {np.median(seconds):.2f} s"
+    )
+
+
 def bound(count: int, noise: float) -> None:
     """Error of the place of an upright template against the Cramer-Rao bound, and the same with free angle and scale."""
     random = np.random.default_rng(5)
@@ -195,10 +256,12 @@ def main() -> None:
     parser.add_argument("--count", type=int, default=40)
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--contrast", type=float, default=15.0, help="standard deviation of a patch, at least")
-    parser.add_argument("what", choices=["photographs", "bound", "speed"], nargs="?", default="photographs")
+    parser.add_argument("what", choices=["photographs", "painted", "bound", "speed"], nargs="?", default="photographs")
     given = parser.parse_args()
     if given.what == "photographs":
         photographs(given.count, given.seed, given.contrast)
+    elif given.what == "painted":
+        painted(given.count, given.seed)
     elif given.what == "bound":
         for noise in (2.0, 6.0):
             bound(given.count, noise)

@@ -23,6 +23,7 @@ from lucid_finch.core.errors import FileError, ParameterError
 from lucid_finch.core.image import Image
 from lucid_finch.files import images
 from lucid_finch.files.images import page_count, read_image
+from lucid_finch.files.typed import image_of_numbers
 
 RANDOM = np.random.default_rng(0)
 GREY = RANDOM.integers(0, 256, (12, 17)).astype(np.uint8)
@@ -319,3 +320,14 @@ class Whole(InFolder):
             command = [sys.executable, "-c", program, str(self.path(name))]
             said = subprocess.run(command, capture_output=True, text=True, check=True)
             self.assertLess(float(said.stdout), most, name)
+
+
+class Typed(unittest.TestCase):
+    def test_types_and_what_is_refused(self) -> None:
+        self.assertEqual(image_of_numbers("1 2; 3 4").pixels.dtype, np.uint8)
+        self.assertEqual(image_of_numbers("1,2\n3,400").pixels.dtype, np.uint16)
+        signed = image_of_numbers("-1 0.5; 2 3")
+        self.assertEqual((signed.pixels.dtype, signed.black, signed.white), (np.float32, -1.0, 3.0))
+        for text, why in (("", "needed"), ("a b", "needed"), ("1 2; 3", "as many"), ("1 nan", "finite|needed")):
+            with self.assertRaisesRegex(ParameterError, why):
+                image_of_numbers(text)

@@ -7,6 +7,7 @@ import unittest
 import numpy as np
 from PIL import Image as Pillow
 from PySide6.QtCore import Qt
+from PySide6.QtGui import QImage
 from PySide6.QtTest import QTest
 
 from lucid_finch.core.detectors import KINDS
@@ -109,6 +110,32 @@ class Teaching(BenchCase):
         self.assertIn("same value everywhere", self.bench.failure)
         self.bench.teaching.take_file("template", str(self.folder / "none.png"))
         self.assertIn("none.png", self.bench.failure)
+
+    def test_numbers_are_pasted_as_image_and_as_template(self) -> None:
+        clipboard = self.application.clipboard()
+        rows = [[3, 7, 1, 9, 4, 2, 8], [6, 2, 5, 8, 1, 7, 3], [4, 9, 2, 6, 5, 3, 1], [7, 1, 8, 3, 9, 2, 6], [2, 5, 4, 7, 1, 8, 9]]
+        clipboard.setText("\n".join("\t".join(str(v) for v in row) for row in rows))
+        self.bench.actions_by_name["paste"].trigger()
+        self.wait(lambda: self.bench.study.image is not None)
+        self.settle()
+        np.testing.assert_array_equal(self.bench.study.image.pixels, rows)
+        clipboard.setText("; ".join(" ".join(str(v) for v in row[1:5]) for row in rows[1:4]))
+        self.bench.actions_by_name["paste_template"].trigger()
+        self.settle()
+        found = self.bench.study.detections["templates"].findings
+        self.assertEqual([(round(r["x"], 6), round(r["y"], 6), round(r["score"], 6)) for r in found.rows()], [(2.5, 2.0, 1.0)])
+        clipboard.setText("no numbers")
+        self.bench.actions_by_name["paste"].trigger()
+        self.assertIn("rows of numbers are needed", self.bench.failure)
+        self.assertEqual(self.bench.study.image.width, 7)
+
+    def test_a_picture_is_pasted(self) -> None:
+        pixels = np.random.default_rng(3).integers(0, 255, (20, 31, 3)).astype(np.uint8)
+        picture = QImage(pixels.tobytes(), 31, 20, 93, QImage.Format.Format_RGB888)
+        self.application.clipboard().setImage(picture)
+        self.bench.actions_by_name["paste"].trigger()
+        self.wait(lambda: self.bench.study.image is not None)
+        np.testing.assert_array_equal(self.bench.study.image.pixels, pixels)
 
     def test_a_template_from_a_file(self) -> None:
         self.open(two_squares())

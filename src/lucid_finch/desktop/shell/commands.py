@@ -36,6 +36,8 @@ def _file_actions(parts: Parts, exporter: Exporter, actions: Actions) -> None:
     add(file, "open", parts.tr("Open…"), parts.documents.open_dialog, KEYS.Open, parts.tr("Open images or a recipe"))
     tip = parts.tr("Its images as a list")
     add(file, "open_folder", parts.tr("Open a folder…"), parts.documents.open_folder_dialog, "Ctrl+Shift+O", tip)
+    tip = parts.tr("The picture in the clipboard; or rows of numbers, which become an image")
+    add(file, "paste", parts.tr("Paste as an image"), parts.documents.paste, "Ctrl+Shift+V", tip)
     for number, (name, about) in enumerate(SCENES.items()):
         key = "demo" if number == 0 else f"demo_{name}"
         add(

@@ -15,6 +15,7 @@ from lucid_finch.core.image import Image
 from lucid_finch.core.recipe import starter
 from lucid_finch.desktop.pages.image_list import ImageList
 from lucid_finch.desktop.study.autosave import Autosave, Leftover
+from lucid_finch.desktop.study.pasting import pasted_image
 from lucid_finch.desktop.study.preferences import Preferences, PreferencesFile
 from lucid_finch.desktop.study.runner import Runner
 from lucid_finch.desktop.study.study import Study
@@ -116,6 +117,15 @@ class Documents(QObject):
                 self.images.select(rows[0])
             else:
                 self.open_place(Place(path, page))
+
+    def paste(self) -> None:
+        """Show the picture of the clipboard, or the numbers in it as an image."""
+        try:
+            image = pasted_image()
+        except ParameterError as error:
+            self.refused.emit(str(error))
+            return
+        self.submit_image(lambda: image, self.tr("pasting"))
 
     def submit_image(self, make: Callable[[], Image], text: str, path: Path | None = None) -> None:
         """Have the worker make an image and show it; if that fails, everything stays as it was."""

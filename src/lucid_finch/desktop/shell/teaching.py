@@ -12,6 +12,7 @@ from lucid_finch.core.image import Image
 from lucid_finch.core.teaching import taught_kind, teach
 from lucid_finch.desktop.canvas.shapes import Shape
 from lucid_finch.desktop.shell.parts import Parts
+from lucid_finch.desktop.study.pasting import pasted_image
 from lucid_finch.files.assets import asset_of
 from lucid_finch.files.images import read_image
 
@@ -69,6 +70,14 @@ class Teaching(QObject):
             changes = {"outline": None, "mask": None, "reference": None} if name == "template" else {}
             self._take(read_image(path), changes)
         except (FileError, ParameterError) as error:
+            self.parts.show_failure(str(error))
+
+    def paste(self) -> None:
+        """Take the picture or the numbers in the clipboard."""
+        self._name = "template"
+        try:
+            self._take(pasted_image(), {"outline": None, "mask": None, "reference": None})
+        except ParameterError as error:
             self.parts.show_failure(str(error))
 
     def _take(self, picture: Image, changes: dict[str, Any]) -> None:

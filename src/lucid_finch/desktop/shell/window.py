@@ -173,6 +173,8 @@ class Bench(Parts):
             actions.add(window, name, text, call, shortcut)
         tip = self.tr("Draw around a pattern on the image: where it occurs is searched")
         actions.add(self.tr("Recipe"), "teach", self.tr("Teach a template"), lambda: self.teaching.start(), "Ctrl+Shift+T", tip)
+        tip = self.tr("The picture in the clipboard, or rows of numbers")
+        actions.add(self.tr("Recipe"), "paste_template", self.tr("Paste a template"), lambda: self.teaching.paste(), None, tip)
         tip = self.tr("A strip of results over one parameter, or a grid over two, with counts and a curve")
         actions.add(self.tr("Recipe"), "sweep", self.tr("Sweep a parameter"), self._start_sweep, "Ctrl+P", tip)
         tip = self.tr("A small picture of each kind of detector on this image")
