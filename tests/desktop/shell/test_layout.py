@@ -179,6 +179,15 @@ class Folded(BenchCase):
         self.assertTrue(settings.editors["", "angle_step"].isVisible())
 
 
+class Refused(BenchCase):
+    def test_an_error_speaks_of_the_card_and_not_of_the_document(self) -> None:
+        self.open(landscape())
+        field = self.bench.settings.editors["", "sigma"].field
+        field.setText("wide")
+        field.editingFinished.emit()
+        self.assertRegex(self.bench.failure, '^detector "edges" .*sigma = "wide" is not allowed')
+
+
 class Keys(BenchCase):
     def test_tab_goes_through_the_window_in_reading_order(self) -> None:
         self.bench.resize(1280, 800)

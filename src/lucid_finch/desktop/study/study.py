@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 from typing import Any
 
@@ -9,6 +10,7 @@ from PySide6.QtCore import QObject, Signal
 from PySide6.QtGui import QUndoCommand, QUndoStack
 
 from lucid_finch.core.detection import Detection
+from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.execution.combining import Combined, combine
 from lucid_finch.core.image import Image
 from lucid_finch.core.prepare import step_of
@@ -22,6 +24,8 @@ SOURCE = "@source"
 _MERGED_AT_ONCE = 1500
 """Up to this many findings are merged whenever one of the detectors has run."""
 _STEP = "@step "
+_IN_DOCUMENT = re.compile(r"^recipe: (?:[a-z_]+(?:\.\d+)?: )?")
+"""Where in a recipe's document an error was found."""
 
 
 def step_card(number: int, owner: str = "") -> str:
@@ -171,7 +175,11 @@ class Study(QObject):
 
     def edit(self, changes: dict[str, Any], text: str, key: str = "") -> None:
         """Change fields of the recipe as one undo step. Raises `ParameterError` and changes nothing if they are wrong."""
-        after = Recipe.make({**self.recipe.plain(), **changes})
+        try:
+            after = Recipe.make({**self.recipe.plain(), **changes})
+        except ParameterError as error:
+            # Where in the document it stands says nothing to whoever sees the card.
+            raise ParameterError(_IN_DOCUMENT.sub("", str(error)), error.parameter) from None
         if after != self.recipe:
             self.undo.push(_Edit(self, after, text, key))
 
