@@ -38,6 +38,18 @@ class Kept(BenchCase):
         page.forget.click()
         self.assertEqual(page.kept, [])
 
+    def test_the_page_is_current_when_it_is_turned_to(self) -> None:
+        self.open(two_squares())
+        page = self.bench.drawer.kept
+        self.bench.drawer.setCurrentWidget(page)
+        self.assertTrue(page.keep.isEnabled())
+        page.keep.click()
+        self.bench.drawer.setCurrentIndex(0)
+        self.bench.study.edit_detector("edges", {"keep": 1}, "keep")
+        self.settle()
+        self.bench.drawer.setCurrentWidget(page)
+        self.assertIn("1 lost", page.about.text())
+
     def test_mutual_neighbours_are_the_same(self) -> None:
         before, after = np.array([[0.0, 0], [10, 0], [50, 50]]), np.array([[0.5, 0], [1.0, 0], [80, 80]])
         gained, lost = gained_and_lost(before, after, 2.0)

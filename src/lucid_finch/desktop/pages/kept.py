@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QHBoxLayout,
@@ -25,6 +26,7 @@ from lucid_finch.core.explanation.comparing import gained_and_lost, positions
 from lucid_finch.core.recipe import Recipe
 from lucid_finch.core.table import Findings
 from lucid_finch.desktop.study.study import Study
+from lucid_finch.desktop.toolkit.guard import guarded
 
 _SAME = 5.0
 """px between findings that count as the same; an edge's middle moves along it."""
@@ -147,6 +149,11 @@ class KeptPage(QWidget):
             del self.kept[row]
             self.list.takeItem(row)
             self.refresh()
+
+    @guarded
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
+        self.refresh()
 
     def _follow(self) -> None:
         """Results change by the dozen in a drag: only what is in sight follows."""
