@@ -202,14 +202,11 @@ class Templates(Detector):
             found = locate(pyramid, template.model, ranges, _FLOOR, MOST, task.context.cancelled)
             fx, fy = found.coarse
             frame = Frame(((fx, 0.0), (0.0, fy)), (0.5 * fx - 0.5, 0.5 * fy - 0.5))
-            verified = verifying.verify(
-                pyramid, template.model, ranges, found, quantum, parameters.similarity, task.context.cancelled
-            )
         else:
             found, frame = _by_map(task, template, pixels, valid, ranges, least)
-            verified = verifying.verify(
-                pyramid, template.model, ranges, found, quantum, parameters.similarity, task.context.cancelled
-            )
+        verified = verifying.verify(
+            pyramid, template.model, ranges, found, quantum, parameters.similarity, task.context.cancelled
+        )
         notes = (
             (f"{found.dropped} further places of weaker agreement were not followed",) if found.dropped > 0 and not posed else ()
         )
@@ -223,7 +220,6 @@ class Templates(Detector):
         x_std, y_std = task.image.frame.errors_to_source(v.errors[:, 0], v.errors[:, 1])
         corners = _corners(v.poses, template, task.image.frame)
         low, high = (corners.min(axis=1), corners.max(axis=1)) if len(v.poses) else (np.zeros((0, 2)), np.zeros((0, 2)))
-        # A match of no extent at all has numbers, too.
         columns: dict[str, Array] = {
             "x": x, "y": y, "score": np.clip(v.score, 0.0, 1.0), "angle": angle, "scale": scale, "visible": v.visible,
             "log_nfa": v.log_nfa, "left": low[:, 0], "top": low[:, 1], "width": high[:, 0] - low[:, 0],
@@ -299,12 +295,6 @@ class Templates(Detector):
         at = frame.to_source(max(column - reach, 0) + int(place[1]), max(row - reach, 0) + int(place[0]))
         text = f"the template agrees best here at ({at[0]:.0f}, {at[1]:.0f}), with {most:.2f}; nothing stood out"
         return [Reason("score", most, task.parameters.score_min, "", False, text, nothing=True)]
-
-    @classmethod
-    def taught(cls, task: Task) -> Image:
-        """The template as it is compared, prepared as the image is."""
-        image: Image = task.context.assets[task.given.template.text]
-        return image
 
 
 def _side_by_side(task: Task) -> list[EvidenceMap]:
@@ -450,7 +440,7 @@ def _by_map(
     varied = float(np.mean(np.square(scores[:: max(1, len(scores) // 400)])))
     expected = verifying.by_correlation(values, varied, model.mask.sum(), scores.size)
     frame = Frame.shifted(offset[0] - across, offset[1] - down)
-    return Located(poses, values, dropped, whole, (1.0, 1.0), 1, expected, (varied, float(scores.size))), frame
+    return Located(poses, dropped, whole, (1.0, 1.0), expected, (varied, float(scores.size))), frame
 
 
 def _paste(whole: NDArray[np.float32], part: NDArray[np.float32], left: int, top: int) -> None:

@@ -20,11 +20,9 @@ from lucid_finch.core.numerics.filtering.warping import warped
 from lucid_finch.core.numerics.matching.alignment import Aligned, align
 from lucid_finch.core.numerics.matching.search import best_responses, local_maxima
 from lucid_finch.core.numerics.matching.views import (
-    LOCAL,
     View,
     gaussian,
     locally_normalised,
-    noise_of,
     reduced,
     template_view,
     with_holes,
@@ -63,7 +61,7 @@ class Model:
     """x, y of the point that a pose places."""
     noise: float
     """Grey levels."""
-    _views: dict[tuple[int, int], View] = field(default_factory=dict, repr=False, compare=False)
+    _views: dict[int, View] = field(default_factory=dict, repr=False, compare=False)
 
     @property
     def side(self) -> float:
@@ -72,7 +70,7 @@ class Model:
 
     def view(self, factor: float) -> View:
         """The template with so many of its pixels to one of the view."""
-        key = round(1000 * factor), 0
+        key = round(1000 * factor)
         if key not in self._views:
             self._views[key] = template_view(self.pixels, self.mask, factor, self.noise)
         return self._views[key]
@@ -125,15 +123,12 @@ class Located:
 
     poses: Floats
     """(n, 4): x, y, angle (radians), scale."""
-    agreement: Floats
-    """Correlation at the last level, under local normalisation."""
     dropped: int
     """Candidates beyond the most that are followed."""
     responses: Plane
+    """The best agreement of all poses at each place."""
     coarse: tuple[float, float]
     """px of the image per px of the responses."""
-    tried: int
-    """Poses of the coarse search."""
     log_nfa: Floats | None = None
     """-log10 of how many agreements as good chance makes, where that is known from a map of correlations."""
     of_map: tuple[float, float] = (0.0, 0.0)
@@ -153,7 +148,6 @@ class _Coarse:
     pitch: float
     turn: float
     """Degrees between the angles that were tried."""
-    tried: int
 
 
 class Pyramid:
@@ -183,7 +177,7 @@ class Pyramid:
 def coarse_factor(model: Model, ranges: Ranges) -> float:
     """px of the image per px of the coarse level."""
     middle = math.sqrt(ranges.scale[0] * ranges.scale[1])
-    return max(1.0, model.side * min(middle, 1.0 if not ranges.free[1] else middle) / COARSE)
+    return max(1.0, model.side * middle / COARSE)
 
 
 def _posed(view: View, angle: float, reference: tuple[float, float], side: int) -> Plane:
@@ -227,7 +221,7 @@ def _coarse(
     contrast = _contrast(level.plane, 0.3 * model.side / factor)
     groups = np.array_split(scales, -(-len(scales) // _GROUPED))
     best: Plane | None = None
-    poses, agreement, dropped, tried, step = [], [], 0, 0, 360.0
+    poses, agreement, dropped, step = [], [], 0, 360.0
     for group in groups:
         # A larger template has a rim that moves further, and needs a larger kernel.
         largest = float(group[-1])
@@ -242,23 +236,23 @@ def _coarse(
         rows, columns, more = local_maxima(response, least, MOST // len(groups))
         value = response[rows, columns].astype(float)
         followed = _followed(value, 0, len(groups))
-        rows, columns, dropped, tried = rows[followed], columns[followed], dropped + more, tried + len(kernels)
+        rows, columns, dropped = rows[followed], columns[followed], dropped + more
         pose = found.which[rows, columns]
         x, y = (columns + 0.5) * level.factor[0] - 0.5, (rows + 0.5) * level.factor[1] - 0.5
         poses.append(np.stack([x, y, np.radians(angles[pose % len(angles)]), group[pose // len(angles)]], axis=1))
         agreement.append(value[followed])
         best = response if best is None else np.maximum(best, response)
     assert best is not None
-    return _Coarse(np.concatenate(poses), np.concatenate(agreement), dropped, best, level.factor, factor, step, tried)
+    return _Coarse(np.concatenate(poses), np.concatenate(agreement), dropped, best, level.factor, factor, step)
 
 
 def locate(pyramid: Pyramid, model: Model, ranges: Ranges, least: float, most: int, cancelled: Cancel | None = None) -> Located:
     """Candidates whose agreement under local normalisation is at least `least` at the coarse level, at most `most`."""
     centre = _middle(model)
     coarse = _coarse(pyramid, model, ranges, centre, least, cancelled)
-    poses, total, agreement = coarse.poses, coarse.agreement, coarse.agreement
+    poses, total = coarse.poses, coarse.agreement
     about = replace(model, reference=centre)
-    for number, at in enumerate(_levels(coarse.pitch, model.side)):
+    for number, at in enumerate(_levels(coarse.pitch, fine_factor(model))):
         if cancelled is not None and cancelled():
             raise Cancelled()
         aligned = aligned_at(pyramid, about, ranges, poses, at, 4 if number == 0 else 6, 4.0 * at)
@@ -268,9 +262,9 @@ def locate(pyramid: Pyramid, model: Model, ranges: Ranges, least: float, most: i
         keep = keep[np.argsort(-total[keep], kind="stable")]
         keep = keep[_distinct(aligned.poses[keep], 0.15 * model.side, 0.5 * coarse.turn)]
         keep = keep[_followed(total[keep], number + 1)]
-        poses, agreement, total = aligned.poses[keep], agreement[keep], total[keep]
+        poses, total = aligned.poses[keep], total[keep]
     placed = moved_reference(poses, centre, model.reference)
-    return Located(placed[:most], agreement[:most], coarse.dropped, coarse.responses, coarse.factor, coarse.tried)
+    return Located(placed[:most], coarse.dropped, coarse.responses, coarse.factor)
 
 
 def _followed(falling: Floats, number: int, parts: int = 1) -> slice:
@@ -304,9 +298,8 @@ def fine_factor(model: Model) -> float:
     return max(1.0, model.side / FINE)
 
 
-def _levels(factor: float, side: float) -> list[float]:
+def _levels(factor: float, last: float) -> list[float]:
     """Pitches from the coarse one to the fine one, each half of the one before."""
-    last = max(1.0, side / FINE)
     found = [factor]
     while found[-1] > 1.25 * last:
         found.append(max(last, 0.5 * found[-1]))
@@ -370,4 +363,4 @@ def _distinct(poses: Floats, near: float, turn: float) -> NDArray[np.int64]:
     return np.array(kept, np.int64)
 
 
-__all__ = ["COARSE", "LOCAL", "MOST", "Located", "Model", "Pyramid", "Ranges", "aligned_at", "locate", "noise_of"]
+__all__ = ["MOST", "Located", "Model", "Pyramid", "Ranges", "aligned_at", "locate"]

@@ -157,7 +157,7 @@ def verify(
     order = order[: max(_MEASURED, int((expected >= -math.log10(_MANY)).sum()))]
     grey = similarity == "intensity"
     aligned = aligned_at(pyramid, model, ranges, poses[order], 1.0, 8, 0.25 * model.side + 2.0, grey)
-    found = [_one(pyramid, model, ranges, aligned, n, quantum, grey) for n in _unless(cancelled, range(len(order)))]
+    found = [_one(pyramid, model, ranges, aligned, n, quantum) for n in _unless(cancelled, range(len(order)))]
     columns = [np.array([one[k] for one in found], float).reshape(len(found), -1) for k in range(5)]
     poses = columns[0].reshape(-1, 4)
     score, correlation, visible = (column[:, 0] if len(column) else np.zeros(0) for column in columns[1:4])
@@ -184,7 +184,7 @@ def _expected(pyramid: Pyramid, model: Model, ranges: Ranges, poses: Floats, spr
     return np.asarray(found - tests(pyramid, model, ranges))
 
 
-def _one(pyramid: Pyramid, model: Model, ranges: Ranges, aligned: Aligned, n: int, quantum: float, grey: bool) -> tuple[Any, ...]:
+def _one(pyramid: Pyramid, model: Model, ranges: Ranges, aligned: Aligned, n: int, quantum: float) -> tuple[Any, ...]:
     """Pose, score, correlation, visible share and errors of one candidate; where a part is hidden, it is aligned by the rest
     alone."""
     scales = ranges.scales()
