@@ -10,6 +10,7 @@ import numpy as np
 
 import lucid_finch as lf
 from lucid_finch.core.errors import Cancelled, ParameterError
+from lucid_finch.core.execution.engine import Engine
 from lucid_finch.core.image import Image
 from lucid_finch.core.recipe import Recipe
 from lucid_finch.demo import recipe_text, scene
@@ -181,6 +182,22 @@ class Posed(unittest.TestCase):
         first, second = (lf.detect("templates", self.picture, **given) for _ in range(2))
         for name in ("x", "angle", "score", "log_nfa"):
             self.assertEqual(first.findings[name].tobytes(), second.findings[name].tobytes())
+
+    def test_a_limit_that_is_lowered_finds_what_a_fresh_run_finds(self) -> None:
+        picture = self.picture.copy()
+        noisy = self.template + np.random.default_rng(8).normal(0, 50, self.template.shape)
+        picture[10:74, 480:544] = np.clip(noisy, 0, 255)
+        image, engine = Image.from_array(picture), Engine()
+        sha, data = asset_of(Image.from_array(self.template))
+        for first, then in (({"score_min": 0.95}, {"score_min": 0.35}), ({"false_alarms": 1e-9}, {"false_alarms": 1e6})):
+            found = []
+            for using, given in ((engine, first), (engine, then), (Engine(), then)):
+                entry = {"name": "marks", "kind": "templates", "parameters": {"template": sha, "score_min": 0.3, **given}}
+                made = {"lucid_finch_recipe": 2, "detectors": [entry], "assets": {sha: data.model_dump()}}
+                found.append(using.run(Recipe.make(made), image).detections["marks"])
+            self.assertEqual([*found[1].findings.rows()], [*found[2].findings.rows()])
+            self.assertEqual(len(found[1].near_misses), len(found[2].near_misses))
+            self.assertGreaterEqual(len(found[1].findings), len(found[0].findings) + ("score_min" in first))
 
     def test_asking_why(self) -> None:
         found = lf.detect("templates", self.picture, template=self.template, score_min=0.999)

@@ -196,7 +196,7 @@ class Templates(Detector):
         posed = any(ranges.free)
         noise = max(noise_of(pixels), 0.3 * quantum, 1e-6 * image.span)
         pyramid = Pyramid(pixels, valid, noise)
-        least = max(0.3, math.floor(10 * min(abs(parameters.score_min), 0.9) - 1) / 10)
+        least, many = self.floor(parameters)
         if posed:
             _check_size(template, image, ranges)
             found = locate(pyramid, template.model, ranges, _FLOOR, MOST, task.context.cancelled)
@@ -205,12 +205,15 @@ class Templates(Detector):
         else:
             found, frame = _by_map(task, template, pixels, valid, ranges, least)
         verified = verifying.verify(
-            pyramid, template.model, ranges, found, quantum, parameters.similarity, task.context.cancelled
+            pyramid, template.model, ranges, found, quantum, parameters.similarity, many, task.context.cancelled
         )
-        notes = (
-            (f"{found.dropped} further places of weaker agreement were not followed",) if found.dropped > 0 and not posed else ()
-        )
+        notes = (f"{found.dropped} further places of weaker agreement were not followed",) if found.dropped > 0 else ()
         return Gathered(template, verified, found.responses, frame, posed, notes)
+
+    def floor(self, parameters: TemplatesParameters) -> tuple[float, float]:
+        """Correlation below which no peak is gathered, and false alarms from which on a candidate is not measured, in decades."""
+        least = max(0.3, math.floor(10 * min(abs(parameters.score_min), 0.9) - 1) / 10)
+        return least, 10.0 ** math.ceil(math.log10(max(parameters.false_alarms, verifying.MANY)) - 1e-9)
 
     def form(self, task: Task) -> Candidates:
         gathered: Gathered = task.gathered

@@ -48,8 +48,9 @@ _ALIGNED = 1.7
 """A candidate was moved to where it agrees best, and images hold structure: so many times the spread of random poses is
 chance."""
 _MEASURED = 12
-"""Candidates that are measured at full size in any case; others only where chance makes fewer than `_MANY` of them."""
-_MANY = 1e3
+"""Candidates that are measured at full size in any case; others only where chance makes fewer than `MANY` of them."""
+MANY = 1e3
+"""The same, at least, whatever false alarms are allowed."""
 
 
 @dataclass(frozen=True)
@@ -142,9 +143,11 @@ def verify(
     located: Located,
     quantum: float,
     similarity: str = "intensity",
+    many: float = MANY,
     cancelled: Callable[[], bool] | None = None,
 ) -> Verified:
-    """Measure the candidates that are not plainly chance, at full size. `quantum`: step between grey levels."""
+    """Measure the candidates of which chance makes fewer than `many`, and the best others, at full size. `quantum`: step between
+    grey levels."""
     if not len(located.poses):
         none = np.zeros(0)
         return Verified(np.zeros((0, 4)), none, none, none, none.astype(bool), np.zeros((0, 4)), none)
@@ -154,7 +157,7 @@ def verify(
     if located.log_nfa is not None:
         expected = np.maximum(expected, located.log_nfa)
     order = np.argsort(-expected, kind="stable")
-    order = order[: max(_MEASURED, int((expected >= -math.log10(_MANY)).sum()))]
+    order = order[: max(_MEASURED, int((expected >= -math.log10(many)).sum()))]
     grey = similarity == "intensity"
     aligned = aligned_at(pyramid, model, ranges, poses[order], 1.0, 8, 0.25 * model.side + 2.0, grey)
     found = [_one(pyramid, model, ranges, aligned, n, quantum) for n in _unless(cancelled, range(len(order)))]
