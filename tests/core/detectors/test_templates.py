@@ -133,6 +133,17 @@ class Posed(unittest.TestCase):
         self.assertLess(np.hypot(f["x"][k] - 110, f["y"][k] - 100), 0.5)
         self.assertTrue(0.55 < f["visible"][k] < 0.85, f["visible"][k])
 
+    def test_nothing_is_found_outside_the_ranges(self) -> None:
+        for given in ({"rotation": (25, 32), "scale": (0.75, 0.85)}, {"rotation": (30, 40), "scale": (0.84, 0.9)}):
+            found = lf.detect("templates", self.picture, template=self.template, score_min=0.3, **given)
+            for table in (found.findings, found.near_misses):
+                self.assertTrue(
+                    ((table["angle"] >= given["rotation"][0] - 1) & (table["angle"] <= given["rotation"][1] + 1)).all()
+                )
+                self.assertTrue((table["scale"] >= given["scale"][0] - 0.02).all())
+        found = lf.detect("templates", self.picture, template=self.template, rotation=(30, 40), scale=(0.75, 0.85))
+        self.assertEqual(len(found.findings), 1)
+
     def test_each_match_is_shown_beside_the_template(self) -> None:
         found = lf.detect("templates", self.picture, template=self.template, rotation=(-180, 180), scale=(0.7, 1.4))
         shown = found.evidence["matches"]

@@ -229,9 +229,10 @@ class Templates(Detector):
             "height": high[:, 1] - low[:, 1], "correlation": v.correlation, "polarity": v.reversed_.astype(np.int64),
             "x_std": x_std, "y_std": y_std, "angle_std": v.errors[:, 2], "scale_std": v.errors[:, 3],
         }  # fmt: skip
-        inside = np.ones(len(x), bool)
+        # Alignment may leave the ranges; what is sought does not.
+        inside = _in_ranges(v.poses, _ranges(task.parameters))
         if task.parameters.region is not None and len(x):
-            inside = np.asarray(task.parameters.region.contains(x, y), bool)
+            inside &= np.asarray(task.parameters.region.contains(x, y), bool)
         columns = {name: values[inside] for name, values in columns.items()}
         poses = v.poses[inside]
         size = float(np.median(columns["height"])) if inside.any() else 20.0
@@ -346,6 +347,14 @@ def _ranges(parameters: TemplatesParameters) -> Ranges:
     if high - low > 360.0:
         high = low + 360.0
     return Ranges((low, max(low, high)), (least, max(least, most)), parameters.polarity == "either")
+
+
+def _in_ranges(poses: NDArray[np.float64], ranges: Ranges) -> NDArray[np.bool_]:
+    """Which poses lie within the ranges, less what an error bar may be: a degree, a hundredth of the size."""
+    low, high = ranges.rotation
+    off = (np.degrees(poses[:, 2]) - 0.5 * (low + high) + 180.0) % 360.0 - 180.0
+    turned = np.abs(off) <= 0.5 * (high - low) + 1.0
+    return np.asarray(turned & (poses[:, 3] >= 0.99 * ranges.scale[0]) & (poses[:, 3] <= 1.01 * ranges.scale[1]))
 
 
 def _template_of(task: Task) -> _Template:
