@@ -26,10 +26,12 @@ from lucid_finch.core.judging import Exclusions
 from lucid_finch.core.luma import as_luma
 from lucid_finch.core.numerics.matching import verifying
 from lucid_finch.core.numerics.matching.alignment import sampled
+from lucid_finch.core.numerics.matching.chance import by_correlation
 from lucid_finch.core.numerics.matching.correlation import Pattern, correlation_map
 from lucid_finch.core.numerics.matching.locating import MOST, Located, Model, Pyramid, Ranges, locate
 from lucid_finch.core.numerics.matching.search import local_maxima
 from lucid_finch.core.numerics.matching.views import noise_of
+from lucid_finch.core.numerics.matching.visibility import gain_and_offset
 from lucid_finch.core.parameter_types.references import Asset
 from lucid_finch.core.parameters import Range, gathers, judges
 from lucid_finch.core.regions import Region, masked_pixels
@@ -39,7 +41,7 @@ _SHOWN = 40
 """Findings that are shown beside the template, at most."""
 _FLOOR = 0.2
 """Agreement under local normalisation below which a pose is not followed."""
-_SURE, _SURELY = 50.0, 0.4
+_SURE, _SURELY = 25.0, 0.6
 """log_nfa from which on a match is as sure as can be, and what that adds to its score in the ranking."""
 _POLARITIES = ("same", "reversed")
 
@@ -89,7 +91,7 @@ class TemplatesParameters(DetectorParameters):
         "same", label="Polarity", help="either: also with light and dark exchanged.", more=True
     )
     score_min: float = judges(
-        0.55,
+        0.4,
         label="Score, min",
         least=-1.0,
         most=1.0,
@@ -195,7 +197,7 @@ class Templates(Detector):
         quantum = image.quantum
         posed = any(ranges.free)
         noise = max(noise_of(pixels), 0.3 * quantum, 1e-6 * image.span)
-        pyramid = Pyramid(pixels, valid, noise)
+        pyramid = Pyramid(pixels, valid, noise, template.model.floor)
         least, many = self.floor(parameters)
         if posed:
             _check_size(template, image, ranges)
@@ -322,7 +324,7 @@ def _side_by_side(task: Task) -> list[EvidenceMap]:
         for values in seen.reshape(-1, height, width):
             shown = used & np.isfinite(values)
             flat = np.nan_to_num(values).ravel().astype(np.float64)
-            gain, offset = verifying.gain_and_offset(flat, part.ravel().astype(np.float64), shown.ravel())
+            gain, offset = gain_and_offset(flat, part.ravel().astype(np.float64), shown.ravel())
             upright = np.where(np.isfinite(values), (values - offset) / (gain or 1.0), 0.0)
             strips.append(np.concatenate([part, upright, np.where(shown, np.abs(upright - part), 0.0)], axis=1))
         return np.concatenate(strips).astype(np.float32)
@@ -450,7 +452,7 @@ def _by_map(
     _paste(whole, scores, across, down)
     values = judged[rows, columns].astype(float)
     varied = float(np.mean(np.square(scores[:: max(1, len(scores) // 400)])))
-    expected = verifying.by_correlation(values, varied, model.mask.sum(), scores.size)
+    expected = by_correlation(values, varied, model.mask.sum(), scores.size)
     frame = Frame.shifted(offset[0] - across, offset[1] - down)
     return Located(poses, dropped, whole, (1.0, 1.0), expected, (varied, float(scores.size))), frame
 

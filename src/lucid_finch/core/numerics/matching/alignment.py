@@ -21,7 +21,7 @@ from lucid_finch.core.numerics.runtime.threads import over_bands
 Plane = NDArray[np.float32]
 Floats = NDArray[np.float64]
 
-_STOP = 2e-4
+_STOP = 5e-4
 """A round that moves less than this many px is the last."""
 
 

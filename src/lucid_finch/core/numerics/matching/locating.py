@@ -9,7 +9,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
-from functools import partial
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,16 +17,19 @@ from numpy.typing import NDArray
 from lucid_finch.core.errors import Cancelled
 from lucid_finch.core.numerics.filtering.filters import separable
 from lucid_finch.core.numerics.filtering.warping import warped
-from lucid_finch.core.numerics.matching.alignment import Aligned, align
+from lucid_finch.core.numerics.matching.alignment import align
+from lucid_finch.core.numerics.matching.approaching import approach
 from lucid_finch.core.numerics.matching.search import best_responses, local_maxima
 from lucid_finch.core.numerics.matching.views import (
     View,
+    details,
     gaussian,
     locally_normalised,
     reduced,
     template_view,
     with_holes,
 )
+from lucid_finch.core.numerics.matching.visibility import Part
 
 Plane = NDArray[np.float32]
 Floats = NDArray[np.float64]
@@ -34,9 +37,12 @@ Cancel = Callable[[], bool]
 
 COARSE = 20.0
 """Pixels across the template at the coarse level."""
+_FINER = 25.0
+"""The same for fine texture, of which little is left there."""
+_FINE_TEXTURE = 0.7
 FINE = 80.0
 """Pixels across the template at the level where candidates are compared with chance."""
-_KEPT = (2500, 800, 250)
+_KEPT = (3000, 1000, 300)
 """Candidates that are followed after the coarse search and the levels after it; more where many are nearly as good as the
 best."""
 MOST = 10_000
@@ -45,6 +51,7 @@ _AS_GOOD = 0.7
 """Share of the best agreement from which on a candidate is followed however many there are."""
 _GROUPED = 3
 """Neighbouring scales of which only the best pose at a place is followed."""
+_FLOOR = 0.3
 _SCALE_STEP = 0.1
 """Step of the logarithm of the scale: the rim of a template of `COARSE` px moves by less than a pixel."""
 
@@ -61,7 +68,7 @@ class Model:
     """x, y of the point that a pose places."""
     noise: float
     """Grey levels."""
-    _views: dict[int, View] = field(default_factory=dict, repr=False, compare=False)
+    _parts: dict[int, Part] = field(default_factory=dict, repr=False, compare=False)
 
     @property
     def side(self) -> float:
@@ -70,10 +77,32 @@ class Model:
 
     def view(self, factor: float) -> View:
         """The template with so many of its pixels to one of the view."""
+        return self.part(factor).view
+
+    def part(self, factor: float) -> Part:
+        """The same in blocks."""
         key = round(1000 * factor)
-        if key not in self._views:
-            self._views[key] = template_view(self.pixels, self.mask, factor, self.noise)
-        return self._views[key]
+        if key not in self._parts:
+            view = template_view(self.pixels, self.mask, factor, math.hypot(self.noise, self.floor))
+            self._parts[key] = Part(view, self.noise / math.sqrt(max(factor, 1.0)))
+        return self._parts[key]
+
+    def _details(self, factor: float) -> float:
+        """Root mean square of the details at a level, grey levels."""
+        values, mask = reduced(self.pixels, factor), np.asarray(reduced(self.mask.astype(np.float32), factor) > 0.9)
+        return float(np.sqrt(np.mean(details(values)[mask if mask.any() else ...] ** 2)))
+
+    @cached_property
+    def texture(self) -> float:
+        """Details at the coarse level over those at the fine one: 1 for most patterns, more for smooth ones, less where fine
+        texture averages out."""
+        return self._details(max(1.0, self.side / COARSE)) / max(self._details(fine_factor(self)), 1e-9)
+
+    @cached_property
+    def floor(self) -> float:
+        """Contrast below which details count less under local normalisation, grey levels: half of what the template's own
+        have. What blur, noise and compression leave of flat areas would count as much as structure else."""
+        return _FLOOR * self._details(fine_factor(self))
 
 
 @dataclass(frozen=True)
@@ -136,6 +165,18 @@ class Located:
 
 
 @dataclass(frozen=True)
+class Compared:
+    """One entry a pose."""
+
+    poses: Floats
+    """(n, 4): x, y (px of the image), angle (radians), scale."""
+    plain: Floats
+    """Correlation of the pixels within the image."""
+    inside: Floats
+    """Share of the template's pixels within the image."""
+
+
+@dataclass(frozen=True)
 class _Coarse:
     """What the coarse search found."""
 
@@ -153,9 +194,13 @@ class _Coarse:
 class Pyramid:
     """The image at every size that is asked for, made once."""
 
-    def __init__(self, pixels: Plane, valid: NDArray[np.bool_] | None, noise: float) -> None:
-        self.pixels, self.valid, self.noise = pixels, valid, noise
+    def __init__(self, pixels: Plane, valid: NDArray[np.bool_] | None, noise: float, floor: float = 0.0) -> None:
+        self.pixels, self.valid, self.noise, self.floor = pixels, valid, noise, floor
         self._levels: dict[int, Level] = {}
+
+    def noise_at(self, factor: float) -> float:
+        """Grey levels: the mean of several pixels has less noise, and neighbours share some of it."""
+        return self.noise / math.sqrt(max(factor, 1.0))
 
     def level(self, factor: float, holes: bool = True) -> Level:
         """The image with so many of its pixels to one of the level."""
@@ -163,8 +208,7 @@ class Pyramid:
         if key not in self._levels:
             small = reduced(self.pixels, factor)
             pitch = self.pixels.shape[1] / small.shape[1], self.pixels.shape[0] / small.shape[0]
-            # The mean of several pixels has less noise; what is kept of it holds down flat areas.
-            plane = locally_normalised(small, max(self.noise / math.sqrt(max(factor, 1.0)), 1e-6))
+            plane = locally_normalised(small, max(math.hypot(self.noise_at(factor), self.floor), 1e-6))
             if self.valid is not None:
                 share = reduced(self.valid.astype(np.float32), factor) if small is not self.pixels else self.valid
                 valid = np.asarray(share > 0.99)
@@ -177,7 +221,7 @@ class Pyramid:
 def coarse_factor(model: Model, ranges: Ranges) -> float:
     """px of the image per px of the coarse level."""
     middle = math.sqrt(ranges.scale[0] * ranges.scale[1])
-    return max(1.0, model.side * middle / COARSE)
+    return max(1.0, model.side * middle / (_FINER if model.texture < _FINE_TEXTURE else COARSE))
 
 
 def _posed(view: View, angle: float, reference: tuple[float, float], side: int) -> Plane:
@@ -190,7 +234,7 @@ def _posed(view: View, angle: float, reference: tuple[float, float], side: int) 
     # Output (u, v) shows the view at the inverse turn about the reference.
     matrix = np.array([[cosine, sine, x - cosine * middle - sine * middle], [-sine, cosine, y + sine * middle - cosine * middle]])
     values = warped(view.normalised, matrix, (side, side), 0.0)
-    inside = warped(view.mask.astype(np.float32), matrix, (side, side), 0.0) > 0.5
+    inside = warped(view.core.astype(np.float32), matrix, (side, side), 0.0) > 0.5
     count = max(int(inside.sum()), 1)
     values = np.where(inside, values - values[inside].mean() if inside.any() else 0.0, 0.0).astype(np.float32)
     norm = math.sqrt(float((values**2).sum()) * count)
@@ -220,30 +264,29 @@ def _coarse(
     level = pyramid.level(factor, holes=False)
     contrast = _contrast(level.plane, 0.3 * model.side / factor)
     groups = np.array_split(scales, -(-len(scales) // _GROUPED))
-    best: Plane | None = None
-    poses, agreement, dropped, step = [], [], 0, 360.0
-    for group in groups:
-        # A larger template has a rim that moves further, and needs a larger kernel.
-        largest = float(group[-1])
-        side = 2 * math.ceil(reach * largest + 1) + 1
-        step = math.degrees(1.2 / max(0.5 * model.side * largest / factor, 1.0))
-        angles = ranges.angles(step)
-        views = [model.view(factor / float(scale)) for scale in group]
-        kernels = [partial(_posed, view, float(angle), centre, side) for view in views for angle in angles]
-        found = best_responses(level.plane, kernels, side, ranges.either, cancelled)
-        response = found.best / contrast
+    # A larger template has a rim that moves further.
+    side = 2 * math.ceil(reach * float(scales[-1]) + 1) + 1
+    steps = [math.degrees(1.2 / max(0.5 * model.side * float(group[-1]) / factor, 1.0)) for group in groups]
+    angles = [ranges.angles(step) for step in steps]
+    kernels = [
+        [_posed(model.view(factor / float(scale)), float(angle), centre, side) for scale in group for angle in turns]
+        for group, turns in zip(groups, angles, strict=True)
+    ]
+    found = best_responses(level.plane, kernels, ranges.either, cancelled)
+    responses = [each.best / contrast for each in found]
+    poses, agreement, dropped = [], [], 0
+    for group, turns, response, each in zip(groups, angles, responses, found, strict=True):
         # Texture has peaks without number; the strongest are followed.
         rows, columns, more = local_maxima(response, least, MOST // len(groups))
         value = response[rows, columns].astype(float)
         followed = _followed(value, 0, len(groups))
         rows, columns, dropped = rows[followed], columns[followed], dropped + more
-        pose = found.which[rows, columns]
+        pose = each.which[rows, columns]
         x, y = (columns + 0.5) * level.factor[0] - 0.5, (rows + 0.5) * level.factor[1] - 0.5
-        poses.append(np.stack([x, y, np.radians(angles[pose % len(angles)]), group[pose // len(angles)]], axis=1))
+        poses.append(np.stack([x, y, np.radians(turns[pose % len(turns)]), group[pose // len(turns)]], axis=1))
         agreement.append(value[followed])
-        best = response if best is None else np.maximum(best, response)
-    assert best is not None
-    return _Coarse(np.concatenate(poses), np.concatenate(agreement), dropped, best, level.factor, factor, step)
+    best = np.max(responses, axis=0)
+    return _Coarse(np.concatenate(poses), np.concatenate(agreement), dropped, best, level.factor, factor, steps[-1])
 
 
 def locate(pyramid: Pyramid, model: Model, ranges: Ranges, least: float, most: int, cancelled: Cancel | None = None) -> Located:
@@ -280,7 +323,7 @@ def _contrast(plane: Plane, sigma: float) -> Plane:
     return np.sqrt(np.maximum(mean, np.float32(0.05)))
 
 
-def agreement_of(aligned: Aligned, either: bool) -> Floats:
+def agreement_of(aligned: Compared, either: bool) -> Floats:
     """Correlation under local normalisation, less for what lies beyond the border."""
     return (np.abs(aligned.plain) if either else aligned.plain) * aligned.inside
 
@@ -312,33 +355,25 @@ def nearest_scales(poses: Floats, scales: Floats) -> NDArray[np.int64]:
 
 
 def aligned_at(
-    pyramid: Pyramid, model: Model, ranges: Ranges, poses: Floats, factor: float, rounds: int, most: float, grey: bool = False
-) -> Aligned:
-    """Poses moved to where a level of the image agrees best with the view of the nearest scale, both locally normalised or, with
-    `grey`, in grey levels."""
+    pyramid: Pyramid, model: Model, ranges: Ranges, poses: Floats, factor: float, rounds: int, most: float
+) -> Compared:
+    """Poses moved to where a level of the image agrees best with the view of the nearest scale, both locally normalised."""
     level = pyramid.level(factor)
     scales = ranges.scales()
     nearest = nearest_scales(poses, scales)
-    parts, order = [], []
+    moved, plain, inside = np.array(poses, np.float64), np.zeros(len(poses)), np.ones(len(poses))
     for k, scale in enumerate(scales):
         chosen = np.flatnonzero(nearest == k)
-        if len(chosen):
-            view = model.view(factor / float(scale))
-            places = view.places(model.reference)
-            values, plane = (view.values, level.grey) if grey else (view.normalised, level.plane)
-            template, slopes = values[view.mask], view.slopes(values)
-            moved = align(plane, level.factor, places, template, slopes, poses[chosen], ranges.free, rounds, most, grey)
-            parts.append(moved)
-            order.append(chosen)
-    if not parts:
-        none = np.zeros(0)
-        return Aligned(poses, none, none, none, none, none, np.zeros((0, 4, 4)))
-    back = np.argsort(np.concatenate(order))
-    columns = (
-        [getattr(part, name) for part in parts] for name in ("poses", "plain", "robust", "gain", "scale", "inside", "normal")
-    )
-    poses, plain, robust, gain, scale, inside, normal = (np.concatenate(column)[back] for column in columns)
-    return Aligned(poses, plain, robust, gain, scale, inside, normal)
+        if not len(chosen):
+            continue
+        view = model.view(factor / float(scale))
+        given = level.factor, view.places(model.reference), view.normalised[view.mask], view.slopes(view.normalised)
+        moved[chosen], plain[chosen] = approach(level.plane, *given, poses[chosen], ranges.free, rounds, most)
+        beyond = chosen[np.isnan(plain[chosen])]
+        if len(beyond):
+            part = align(level.plane, *given, poses[beyond], ranges.free, rounds, most, False)
+            moved[beyond], plain[beyond], inside[beyond] = part.poses, part.plain, part.inside
+    return Compared(moved, plain, inside)
 
 
 def _distinct(poses: Floats, near: float, turn: float) -> NDArray[np.int64]:

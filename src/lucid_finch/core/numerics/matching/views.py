@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -20,6 +21,10 @@ Plane = NDArray[np.float32]
 
 LOCAL = 1.8
 """Standard deviation (px of a level) of the neighbourhood that a pixel is compared with."""
+
+_MARGIN = 1
+"""px of a view along the border of a template that are not compared under local normalisation."""
+_ENOUGH = 0.3
 
 
 @dataclass(frozen=True)
@@ -34,6 +39,13 @@ class View:
     """(h, w): pixels that belong to the template."""
     pitch: tuple[float, float]
     """Template pixels per pixel of the view, along x and y."""
+
+    @cached_property
+    def core(self) -> NDArray[np.bool_]:
+        """(h, w): pixels whose neighbourhood belongs to the template. Further out, local normalisation depends on the ground
+        that it lies on. The whole mask where little would be left."""
+        core = eroded(self.mask, _MARGIN)
+        return core if core.sum() >= _ENOUGH * self.mask.sum() else self.mask
 
     def places(self, reference: tuple[float, float]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
         """Offsets from the reference, in template pixels, of the pixels that belong to it, row by row."""
@@ -52,6 +64,15 @@ class View:
         return np.stack(found)
 
 
+def eroded(mask: NDArray[np.bool_], margin: int) -> NDArray[np.bool_]:
+    """The pixels of a mask with nothing else within `margin` px along x and y."""
+    inner = np.pad(mask, margin)
+    for axis in (0, 1):
+        shifted = [np.roll(inner, k, axis) for k in range(-margin, margin + 1)]
+        inner = np.logical_and.reduce(shifted)
+    return np.asarray(inner[margin:-margin, margin:-margin] if margin else inner)
+
+
 def gaussian(sigma: float) -> NDArray[np.float32]:
     """Weights of a Gaussian, cut at three standard deviations."""
     reach = max(1, math.ceil(3 * sigma))
@@ -68,13 +89,18 @@ def reduced(plane: Plane, factor: float) -> Plane:
     return resampled(plane, resampling(height, rows, height / rows), resampling(width, columns, width / columns))
 
 
+def details(plane: Plane, sigma: float = LOCAL) -> Plane:
+    """Difference from the local mean, the neighbourhood a Gaussian of `sigma` px."""
+    weights = gaussian(sigma)
+    return plane - separable(plane, weights, weights)
+
+
 def locally_normalised(plane: Plane, noise: float, sigma: float = LOCAL) -> Plane:
     """(value - local mean) / root(local variance + noise^2), the neighbourhood a Gaussian of `sigma` px; within +-3.
 
     `noise` in grey levels keeps what is flat near 0.
     """
-    weights = gaussian(sigma)
-    off = plane - separable(plane, weights, weights)
+    off, weights = details(plane, sigma), gaussian(sigma)
     spread = separable(np.square(off), weights, weights)
     spread += np.float32(noise * noise)
     np.sqrt(np.maximum(spread, np.float32(1e-30)), out=spread)

@@ -1,0 +1,154 @@
+"""How often chance makes a template agree as well with an image, measured on the image itself.
+
+The template is compared with the image in random poses, and the spread of these agreements, texture and repeated structure
+included, is the scale against which a candidate counts.
+"""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from lucid_finch.core.numerics.matching.locating import (
+    FINE,
+    Floats,
+    Model,
+    Pyramid,
+    Ranges,
+    agreement_of,
+    aligned_at,
+    fine_factor,
+)
+
+_RANDOM_POSES = 300
+_ALIGNED = 1.7
+"""A candidate was moved to where it agrees best, and images hold structure: so many times the spread of random poses is
+chance."""
+_AFTER = 8
+"""The candidate that shows how well chance agrees: so many places after those that stand out."""
+_FEWEST = 24
+"""Candidates at distinct places from which on they are compared."""
+_WIDER = 1.2
+"""The best of the look-alikes agree better than the law of the others says."""
+_COMPARED = 1000
+
+
+def _pitches(model: Model) -> tuple[float, ...]:
+    """Levels at which candidates are compared with chance: the finer has more independent pixels, the coarser less noise."""
+    fine = fine_factor(model)
+    coarse = max(1.0, 2.0 * model.side / FINE)
+    return (fine,) if coarse <= 1.2 * fine else (fine, coarse)
+
+
+def by_chance(pyramid: Pyramid, model: Model, ranges: Ranges, pitch: float) -> float:
+    """Standard deviation of the agreement of the template with the image in random poses at a level, by whichever of middle
+    and tail is wider, and what alignment adds."""
+    height, width = pyramid.pixels.shape
+    random = np.random.default_rng(20261129)
+    low, high = ranges.rotation
+    log_low, log_high = math.log(ranges.scale[0]), math.log(ranges.scale[1])
+    n = _RANDOM_POSES
+    poses = np.stack(
+        [
+            random.uniform(0, width, n), random.uniform(0, height, n),
+            np.radians(random.uniform(low, high, n)), np.exp(random.uniform(log_low, log_high, n)),
+        ],
+        axis=1,
+    )  # fmt: skip
+    centred = aligned_at(pyramid, model, ranges, poses, pitch, 0, 1.0)
+    seen = centred.plain[centred.inside > 0.5]
+    if len(seen) < 20:
+        return _ALIGNED * 0.3
+    middle = 1.4826 * float(np.median(np.abs(seen)))
+    tail = float(np.quantile(np.abs(seen), 0.95)) / 1.96
+    return _ALIGNED * max(middle, tail, 0.5 * pitch / max(model.side, 2.0))
+
+
+def log_tail(z: Floats) -> Floats:
+    """log10 of the chance that a normal deviate exceeds z."""
+    from scipy import special  # here, since loading it takes a tenth of a second
+
+    return np.asarray(special.log_ndtr(-np.asarray(z, float)) / math.log(10))
+
+
+def by_correlation(values: Floats, varied: float, pixels: int, count: float) -> Floats:
+    """-log10 of how many of `count` correlations chance makes as large, by their mean square `varied` over the image.
+
+    Of n independent pairs of values, 1 / (n - 1) is the mean square, and (1 + r) / 2 follows a beta law (Fisher, Biometrika
+    10, 1915).
+    """
+    from scipy import special
+
+    # As with random poses, a map holds structure besides chance.
+    free = min(1.0 / max(_ALIGNED**2 * varied, 1e-6), max(pixels - 1.0, 2.0))
+    r = np.clip(np.asarray(values, float), -1.0, 1.0 - 1e-12)
+    chance = special.betainc(0.5 * max(free - 1.0, 1.0), 0.5 * max(free - 1.0, 1.0), 0.5 * (1.0 - r))
+    return np.asarray(-np.log10(np.maximum(chance, 1e-300)) - math.log10(max(count, 1.0)))
+
+
+def tests(pyramid: Pyramid, model: Model, ranges: Ranges) -> float:
+    """log10 of how many poses can be told apart: places a pixel of the fine level apart, angles and scales that move the rim
+    by one."""
+    factor = fine_factor(model)
+    height, width = pyramid.pixels.shape
+    reach = max(0.5 * model.side / factor, 1.0)
+    angles = max(1.0, math.radians(min(ranges.rotation[1] - ranges.rotation[0], 360.0)) * reach)
+    scales = max(1.0, math.log(ranges.scale[1] / ranges.scale[0]) * reach)
+    return math.log10(max(height * width / factor**2, 1.0) * angles * scales * (2 if ranges.either else 1))
+
+
+class Chance:
+    """How likely agreements are by chance, in one image."""
+
+    def __init__(self, pyramid: Pyramid, model: Model, ranges: Ranges, poses: Floats) -> None:
+        """`poses` (n, 4): all candidates that were aligned, right or wrong."""
+        self.pyramid, self.model, self.ranges = pyramid, model, ranges
+        self.tests = tests(pyramid, model, ranges)
+        self.spread = {}
+        """Standard deviation of chance for each level, px of the image per px."""
+        for pitch in _pitches(model):
+            distinct = self._distinct(poses, self._agreement(poses, pitch))
+            self.spread[pitch] = max(by_chance(pyramid, model, ranges, pitch), look_alikes(distinct, self.tests))
+
+    def _agreement(self, poses: Floats, pitch: float) -> Floats:
+        return agreement_of(aligned_at(self.pyramid, self.model, self.ranges, poses, pitch, 0, 1.0), self.ranges.either)
+
+    def _distinct(self, poses: Floats, agreement: Floats) -> Floats:
+        """Agreements of the candidates that do not lie on a better one, falling."""
+        order = np.argsort(-agreement, kind="stable")
+        kept: list[int] = []
+        for k in order[:_COMPARED]:
+            near = 0.4 * self.model.side * np.minimum(poses[kept, 3], poses[k, 3])
+            if not (np.hypot(poses[kept, 0] - poses[k, 0], poses[kept, 1] - poses[k, 1]) < near).any():
+                kept.append(int(k))
+        return agreement[kept]
+
+    def log_nfa(self, poses: Floats) -> Floats:
+        """-log10 of how many such agreements chance makes in the image, at the level where that is least."""
+        found = np.full(len(poses), -np.inf)
+        for pitch, spread in self.spread.items():
+            found = np.maximum(found, -log_tail(self._agreement(poses, pitch) / spread) - math.log10(len(self.spread)))
+        return np.asarray(found - self.tests)
+
+
+def look_alikes(falling: Floats, tests: float) -> float:
+    """Standard deviation of chance from the agreements of candidates at distinct places, best first.
+
+    What an image holds besides the template is alike to it in places: edges agree with edges. The candidates that follow after
+    those that stand out are such places; the spread is that by which chance makes `_AFTER` of them among 10 ** `tests`. Those
+    that stand out are found from below: a limit that is too low counts some too many, and then rises.
+    """
+    from scipy import special
+
+    if len(falling) < _FEWEST:
+        return 0.0
+    after, accepted = (-float(special.ndtri(min(count / 10**tests, 0.4))) for count in (_AFTER, 0.01))
+    outstanding, spread = len(falling) // 2, 0.0
+    for _ in range(len(falling)):
+        spread = _WIDER * max(float(falling[min(outstanding + _AFTER, len(falling) - 1)]), 0.0) / after
+        count = int((falling >= accepted * spread).sum())
+        if count >= outstanding:
+            break
+        outstanding = count
+    return spread
