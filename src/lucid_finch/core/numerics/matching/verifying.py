@@ -19,9 +19,9 @@ _FEWEST_ACROSS = 24.0
 """px across the template below which it is not measured at a reduced size."""
 _REDUCED = (2.0, 4.0)
 """Blur and noise of single pixels lower the correlation of a right match; at these sizes, px to one, they hardly do."""
-_MEASURED = 12
+_MEASURED = 8
 """Candidates that are measured at full size in any case; others only where chance makes fewer than `MANY` of them."""
-MANY = 1e3
+MANY = 10.0
 """The same, at least, whatever false alarms are allowed."""
 
 
@@ -59,18 +59,20 @@ def verify(
     if not len(located.poses):
         none = np.zeros(0)
         return Verified(np.zeros((0, 4)), none, none, none, none.astype(bool), np.zeros((0, 4)), none)
-    poses = located.poses
-    chance = Chance(pyramid, model, ranges, poses)
-    expected = chance.log_nfa(poses)
-    if located.log_nfa is not None:
-        expected = np.maximum(expected, located.log_nfa)
+    poses, grey = located.poses, similarity == "intensity"
+    # A map of correlations tells of all places; without one, or where light changes, random poses do.
+    chance = None if located.log_nfa is not None and grey else Chance(pyramid, model, ranges, poses)
+    expected = np.full(len(poses), -np.inf) if located.log_nfa is None else located.log_nfa
+    if chance is not None:
+        expected = np.maximum(expected, chance.log_nfa(poses))
     order = np.argsort(-expected, kind="stable")
     order = order[: max(_MEASURED, int((expected >= -math.log10(many)).sum()))]
-    grey = similarity == "intensity"
     found = [_one(pyramid, model, ranges, poses[n : n + 1], quantum, grey) for n in _unless(cancelled, order)]
     poses = np.array([one.pose for one in found])
     score, correlation, visible = (np.array([getattr(one, k) for one in found]) for k in ("score", "correlation", "visible"))
-    expected = chance.log_nfa(poses)
+    expected = np.full(len(poses), -np.inf)
+    if chance is not None:
+        expected = chance.log_nfa(poses)
     if located.log_nfa is not None:
         varied, count = located.of_map
         expected = np.maximum(expected, by_correlation(np.abs(correlation), varied, int(model.mask.sum()), count))

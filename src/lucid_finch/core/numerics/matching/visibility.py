@@ -30,6 +30,8 @@ _DIFFERENT = 0.4
 """Agreement of a block, as a share of what the better blocks reach, below which it shows something else."""
 _LEAST = 0.12
 """Agreement of a block below which it shows something else in any case."""
+_ENOUGH = 1500
+"""Pixels, evenly spread, from which gain and offset are taken."""
 _SHOWS = 2.0
 """Structure counts where its variance is so many times that of the noise."""
 
@@ -118,7 +120,7 @@ def measured(part: Part, grey: NDArray[np.float32], local: NDArray[np.float32], 
         contrast = abs(gain) * float(template[shown].std())
         off = np.where(inside, values - gain * template - offset, 0.0)
         # By the median, so that what is hidden does not widen what is allowed.
-        typical = 1.4826 * float(np.median(np.abs(off[shown])))
+        typical = 1.4826 * float(np.median(np.abs(off[shown][:: max(1, len(off) // _ENOUGH)])))
         allowed = max(_BESIDE * typical, _HIDDEN * contrast)
         fits = np.sqrt(np.bincount(blocks, off**2) / count) <= allowed
         shows = (part.structure > _SHOWS * part.noise**2) & (gain**2 * part.structure > _SHOWS * noise**2)
@@ -145,6 +147,11 @@ def _agreement(part: Part, near: Floats, inside: Mask) -> Floats:
 
 def gain_and_offset(values: Floats, template: Floats, used: Mask) -> tuple[float, float]:
     """Gain and offset with values = gain * template + offset, by repeated least squares that give less to what is far off."""
+    # A robust line needs no more.
+    step = max(1, len(values) // _ENOUGH)
+    values, template, used = values[::step], template[::step], used[::step]
+    if not used.any():
+        return 0.0, 0.0
     weights = used.astype(np.float64)
     gain = offset = 0.0
     for _ in range(4):
