@@ -116,6 +116,18 @@ class Arithmetic:
     """The value beyond the border where that is constant."""
 
 
+@dataclass(frozen=True)
+class Correlation:
+    """How a value of a score map is made: the correlation of a template with the pixels of another map that it lies on."""
+
+    of: str
+    """Name of the map that the template is compared with."""
+    template: Array
+    """(h, w): grey levels, NaN where a pixel does not count."""
+    reference: tuple[float, float]
+    """x, y in the template of the point that lies on the pixel of the score map."""
+
+
 @dataclass(frozen=True, repr=False)
 class EvidenceMap:
     """A map that a decision rests on, computed when looked at.
@@ -136,7 +148,7 @@ class EvidenceMap:
     """Whether it changes with a limit that only judging looks at."""
     axes: tuple[Array, Array, str, str] | None = None
     """Where the map is no image: the values of its columns and of its rows, and what both are (with units)."""
-    arithmetic: Arithmetic | None = None
+    arithmetic: Arithmetic | Correlation | None = None
     """How each value comes about, where that is a weighted sum."""
     valid_region: tuple[tuple[float, float], ...] | None = None
     """Corners, in the source, of the pixels whose filter support lies inside the image; None: all of it."""

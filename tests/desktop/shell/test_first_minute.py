@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import unittest
 
 import numpy as np
@@ -11,6 +12,7 @@ from PySide6.QtGui import QImage
 from PySide6.QtTest import QTest
 
 from lucid_finch.core.detectors import KINDS
+from lucid_finch.core.execution.assets import Assets
 from lucid_finch.core.image import Image
 from lucid_finch.demo import SCENES
 from tests.desktop.support import BenchCase, two_squares
@@ -99,6 +101,67 @@ class Teaching(BenchCase):
         self.bench.actions_by_name["undo"].trigger()
         self.settle()
         self.assertIn(entry.parameters["template"], self.bench.study.recipe.assets)
+
+    def marks(self) -> np.ndarray:
+        """Three noisy copies of a pattern, one corner of which differs from copy to copy."""
+        random = np.random.default_rng(4)
+        pattern = random.integers(60, 190, (10, 10)).repeat(3, axis=0).repeat(3, axis=1).astype(float)
+        picture = np.full((200, 240), 110.0)
+        for k, (x, y) in enumerate(((20, 20), (130, 40), (60, 150))):
+            copy = pattern.copy()
+            copy[:9, :9] = (40, 120, 210)[k]
+            picture[y : y + 30, x : x + 30] = copy
+        return np.clip(picture + random.normal(0, 6, picture.shape), 0, 255).astype(np.uint8)
+
+    def test_a_template_is_averaged_and_what_differs_is_masked(self) -> None:
+        self.bench.teaching.average()
+        self.assertIn("select a detector", self.bench.failure)
+        self.open(Image.from_array(self.marks()))
+        self.bench.teaching.teach({"shape": "rectangle", "x": 34.5, "y": 34.5, "width": 30.0, "height": 30.0, "angle": 0.0})
+        self.settle()
+        for part in ("a shift by 1 px", "lower it to 0.9", "most alike elsewhere"):
+            self.assertIn(part, self.bench.notice.text.text())
+        study = self.bench.study
+        name = study.chosen
+        study.edit_detector(name, {"score_min": 0.4}, "lower")
+        self.settle()
+        self.assertEqual(len(study.detections[name].findings), 3)
+        before = study.recipe.detectors[-1].parameters["template"]
+        self.bench.actions_by_name["differences"].trigger()
+        self.settle()
+        mask = Assets(study.recipe.assets)[study.recipe.detectors[-1].parameters["mask"]].pixels == 0
+        # The margin around it is 12 px.
+        self.assertGreater(float(mask[13:20, 13:20].mean()), 0.9)
+        self.assertLess(float(mask[24:40, 24:40].mean()), 0.05)
+        self.assertGreater(float(study.detections[name].findings["score"].min()), 0.9)
+        self.bench.actions_by_name["average"].trigger()
+        self.settle()
+        after = study.recipe.detectors[-1].parameters["template"]
+        self.assertNotEqual(after, before)
+        noise = [float(Assets(study.recipe.assets)[after].pixels[24:27, 24:27].std())]
+        self.bench.actions_by_name["undo"].trigger()
+        self.settle()
+        noise.append(float(Assets(study.recipe.assets)[before].pixels[24:27, 24:27].std()))
+        self.assertLess(noise[0], noise[1])
+
+    def test_the_score_is_spelled_out(self) -> None:
+        self.open(Image.from_array(self.marks()))
+        self.bench.teaching.teach({"shape": "rectangle", "x": 34.5, "y": 34.5, "width": 30.0, "height": 30.0, "angle": 0.0})
+        self.settle()
+        self.bench.actions_by_name["values"].trigger()
+        self.bench.panes.show_map(0, "score")
+        frame = self.bench.frames[0]
+        frame.view.set_cursor((35.0, 35.0))
+        self.settle()
+        page = self.bench.drawer.values
+        score = self.bench.study.detections[self.bench.study.chosen].evidence["score"]
+        u, v = (math.floor(float(w) + 0.5) for w in score.frame.from_source(35.0, 35.0))
+        titles = [grid.title.split(" (")[0] for line in page.view.lines for grid in line]
+        self.assertEqual(titles, ["image", "template", "image less its mean", "template less its mean", "products"])
+        self.assertAlmostEqual(float(page.view.foot.rpartition("= ")[2]), float(score.values[v, u]), places=3)
+        frame.view.set_cursor((3.0, 3.0))
+        self.settle()
+        self.assertIn("hangs over the border", page.about.text())
 
     def test_what_cannot_be_taught_is_refused(self) -> None:
         self.bench.teaching.start()

@@ -17,7 +17,7 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from lucid_finch.core.detection import EvidenceMap, Outlines
+from lucid_finch.core.detection import Correlation, EvidenceMap, Outlines
 from lucid_finch.core.detector import Candidates, Detector, DetectorParameters, Example, Finished, Reason, Task
 from lucid_finch.core.detectors.shared.declarations import FALSE_ALARMS_COLUMN, false_alarms_parameter
 from lucid_finch.core.errors import ParameterError
@@ -275,7 +275,8 @@ class Templates(Detector):
             else "correlation if the template's reference lies on this pixel; 0 where the template hangs over the border"
         )
         frame = task.image.frame.after(gathered.frame)
-        score = EvidenceMap("score", "score", "", "signed", width, height, part, frame, text)
+        arithmetic = None if gathered.posed else _arithmetic(gathered.template)
+        score = EvidenceMap("score", "score", "", "signed", width, height, part, frame, text, arithmetic=arithmetic)
         return [score, *_side_by_side(task)]
 
     def distances(self, task: Task, x: float, y: float) -> Array:
@@ -301,6 +302,14 @@ class Templates(Detector):
         at = frame.to_source(max(column - reach, 0) + int(place[1]), max(row - reach, 0) + int(place[0]))
         text = f"the template agrees best here at ({at[0]:.0f}, {at[1]:.0f}), with {most:.2f}; nothing stood out"
         return [Reason("score", most, task.parameters.score_min, "", False, text, nothing=True)]
+
+
+def _arithmetic(template: _Template) -> Correlation:
+    """How a value of the score map is made."""
+    left, top, right, bottom = (math.floor(v + 0.5) for v in template.box)
+    model = template.model
+    used = np.where(model.mask, model.pixels, np.nan)[top:bottom, left:right].astype(np.float64)
+    return Correlation("prepared", used, (model.reference[0] - left, model.reference[1] - top))
 
 
 def _side_by_side(task: Task) -> list[EvidenceMap]:

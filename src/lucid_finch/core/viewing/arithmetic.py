@@ -62,6 +62,43 @@ def work_out(patch: Table, kernels: Mapping[str, Table], root: bool) -> Worked:
     return Worked(inner, tuple(sums), root, value)
 
 
+@dataclass(frozen=True)
+class Correlated:
+    """A patch, a template, both less their means, and their products; NaN where a pixel does not count."""
+
+    patch: Table
+    template: Table
+    patch_off: Table
+    template_off: Table
+    products: Table
+    total: float
+    squares: tuple[float, float]
+    """Sums of the squares of the patch and of the template, both less their means."""
+    value: float
+
+    @property
+    def text(self) -> str:
+        """The last line of the arithmetic."""
+        if min(self.squares) <= 0:
+            return "0: without contrast there is no correlation"
+        return f"{self.total:.5g} / √({self.squares[0]:.5g} × {self.squares[1]:.5g}) = {self.value:.5g}"
+
+
+def correlate(patch: Table, template: Table) -> Correlated:
+    """Zero-mean normalised cross-correlation of a patch (h, w) with a template of the same size, NaN where a pixel of it does
+    not count. Raises `ParameterError` if their sizes differ."""
+    if patch.shape != template.shape:
+        (h, w), (rows, columns) = template.shape, patch.shape
+        raise ParameterError(f"numbers: the patch has {rows} by {columns} values, the template {h} by {w}: they must be alike")
+    seen = np.where(np.isnan(template), np.nan, patch)
+    offs = [table - np.nanmean(table) for table in (seen, template)]
+    products = offs[0] * offs[1]
+    first, second = (float(np.nansum(off**2)) for off in offs)
+    total = float(np.nansum(products))
+    value = total / float(np.sqrt(first * second)) if min(first, second) > 0 else 0.0
+    return Correlated(seen, template, offs[0], offs[1], products, total, (first, second), value)
+
+
 def _middle(table: Table, shape: tuple[int, int]) -> Table:
     y, x = (table.shape[0] - shape[0]) // 2, (table.shape[1] - shape[1]) // 2
     return table[y : y + shape[0], x : x + shape[1]]

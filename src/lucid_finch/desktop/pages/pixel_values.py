@@ -22,11 +22,11 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from lucid_finch.core.detection import Arithmetic
+from lucid_finch.core.detection import Arithmetic, Correlation
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.numerics.edges.gradients import OPERATORS, operator_kernels
 from lucid_finch.core.parameters import Coefficients, Declaration, Stage
-from lucid_finch.core.viewing.arithmetic import Worked, neighbourhood, work_out
+from lucid_finch.core.viewing.arithmetic import Correlated, Worked, correlate, neighbourhood, work_out
 from lucid_finch.desktop.recipe_panel.structured_editors import CoefficientsEditor
 from lucid_finch.desktop.study.picture import Picture
 from lucid_finch.desktop.toolkit.guard import guarded
@@ -72,6 +72,11 @@ def _cell(value: float, digits: int) -> str:
         return "–"
     text = f"{value:.{digits}f}"
     return "0" if float(text) == 0 else text
+
+
+def _mean(values: NDArray[Any]) -> float:
+    """Of the values that count."""
+    return float(np.nanmean(values))
 
 
 class GridView(QWidget):
@@ -302,8 +307,11 @@ class PixelValuesPage(QWidget):
             self._show_values(picture, column, row)
             return
         # The same place in the map that it is made of, which may be larger by a trimmed margin.
-        bu, bv = base.frame.from_source(*picture.frame.to_source(float(column), float(row)))
-        at = round(float(bu)), round(float(bv))
+        bu, bv = (float(w) for w in base.frame.from_source(*picture.frame.to_source(float(column), float(row))))
+        if isinstance(arithmetic, Correlation):
+            self._correlate(picture, base, arithmetic, round(bu - arithmetic.reference[0]), round(bv - arithmetic.reference[1]))
+            return
+        at = round(bu), round(bv)
         reach = tuple(max(t.shape[i] for t in arithmetic.kernels.values()) // 2 for i in (0, 1))
         patch = neighbourhood(
             lambda *box: np.asarray(base.pixels(*box), float).mean(axis=2), (base.width, base.height), at[0], at[1],
@@ -315,6 +323,46 @@ class PixelValuesPage(QWidget):
             self.tr("{} at column {}, row {} from {}{}").format(picture.title, columns[1], rows[1], base.title, whose)
         )
         self._show_worked(self.worked, columns[0], rows[0], f"{picture.title} {self.worked.value:.5g} {picture.unit}")
+
+    def _correlate(self, picture: Picture, base: Picture, arithmetic: Correlation, left: int, top: int) -> None:
+        """The template laid over the image with its first pixel at a column and row."""
+        height, width = arithmetic.template.shape
+        if left < 0 or top < 0 or left + width > base.width or top + height > base.height:
+            raise ParameterError(self.tr("The template hangs over the border here: no value."))
+        patch = np.asarray(base.pixels(left, top, left + width, top + height), float).mean(axis=2)
+        middle = left + width // 2, top + height // 2
+        columns, rows, whose = self._names(base, middle, (height // 2, width // 2))
+        correlated = correlate(patch, arithmetic.template)
+        self.about.setText(
+            self.tr("{}: the template with its middle at column {}, row {} of {}{}").format(
+                picture.title, columns[1], rows[1], base.title, whose
+            )
+        )
+        self._show_correlated(correlated, columns[0][:width], rows[0][:height], picture.title)
+
+    def _show_correlated(self, one: Correlated, columns: list[str], rows: list[str], title: str) -> None:
+        cut = [(max(n - _MOST, 0) + 1) // 2 for n in one.template.shape]
+        part = tuple(slice(c, n - c) for c, n in zip(cut, one.template.shape, strict=True))
+        seen = self.tr(" (the middle of {} by {})").format(*one.template.shape) if any(cut) else ""
+        heads = rows[part[0]], columns[part[1]]
+        lines = [
+            [
+                Grid(self.tr("image{}").format(seen), one.patch[part], *heads, self.tr("mean {:.5g}").format(_mean(one.patch))),
+                Grid(self.tr("template"), one.template[part], *heads, self.tr("mean {:.5g}").format(_mean(one.template))),
+            ],
+            [
+                Grid(
+                    self.tr("image less its mean"), one.patch_off[part], *heads,
+                    self.tr("sum of squares {:.5g}").format(one.squares[0]), True,
+                ),
+                Grid(
+                    self.tr("template less its mean"), one.template_off[part], *heads,
+                    self.tr("sum of squares {:.5g}").format(one.squares[1]), True, "×",
+                ),
+                Grid(self.tr("products"), one.products[part], *heads, self.tr("sum {:.5g}").format(one.total), True, "="),
+            ],
+        ]  # fmt: skip
+        self._show(lines, f"{title} = {one.text}")
 
     def _names(
         self, picture: Picture, at: tuple[int, int], reach: tuple[int, int]
@@ -350,7 +398,7 @@ class PixelValuesPage(QWidget):
     def _work_on_own(self) -> None:
         patch = np.array(self.patch.value, float)
         chosen = self.operator.currentText()
-        arithmetic: Arithmetic | None
+        arithmetic: Arithmetic | Correlation | None
         if self.operator.currentIndex() > 0:
             smooth, derive = (line.astype(float) for line in operator_kernels(chosen, 0.0))
             arithmetic = Arithmetic("", {"x": np.outer(smooth, derive), "y": np.outer(derive, smooth)}, True)
@@ -358,6 +406,11 @@ class PixelValuesPage(QWidget):
             arithmetic = self.picture.arithmetic if self.picture is not None else None
         if arithmetic is None:
             raise ParameterError(self.tr("The map in the pane is no weighted sum: choose coefficients, or another map."))
+        if isinstance(arithmetic, Correlation):
+            self.about.setText(self.tr("Your numbers and the template"))
+            places = [[str(n + 1) for n in range(k)] for k in patch.shape]
+            self._show_correlated(correlate(patch, arithmetic.template), places[1], places[0], self.tr("score"))
+            return
         self.worked = work_out(patch, arithmetic.kernels, arithmetic.root)
         places = [[str(n + 1) for n in range(k)] for k in self.worked.patch.shape]
         self.about.setText(self.tr("Your numbers"))

@@ -27,6 +27,8 @@ class PictureEditor(QWidget):
     teach_wanted = Signal(str, str)
     """Name of the parameter, and the shape of the region to be drawn."""
     file_wanted = Signal(str)
+    average_wanted = Signal()
+    differences_wanted = Signal()
 
     def __init__(self, declared: Declaration) -> None:
         super().__init__()
@@ -65,6 +67,10 @@ class PictureEditor(QWidget):
         menu = QMenu(self.teach)
         for kind in REGIONS:
             menu.addAction(kind, partial(self.teach_wanted.emit, declared.name, kind))
+        if declared.name == "template":
+            menu.addSeparator()
+            menu.addAction(self.tr("average of the matches"), self.average_wanted.emit)
+            menu.addAction(self.tr("mask what differs"), self.differences_wanted.emit)
         self.teach.setMenu(menu)
         file = QPushButton(self.tr("From a file…"))
         file.clicked.connect(lambda: self.file_wanted.emit(declared.name))

@@ -65,6 +65,10 @@ class SettingsPanel(QWidget):
     """A parameter of the selected card that shall be shown over a range."""
     teach_wanted = Signal(str, str)
     """A parameter that is a picture, and the shape of the region that it shall be taught from."""
+    average_wanted = Signal()
+    """The picture shall become the mean of its matches."""
+    differences_wanted = Signal()
+    """What differs from match to match shall not count."""
     file_wanted = Signal(str)
     """A parameter whose picture shall be read from a file."""
     samples_wanted = Signal()
@@ -317,6 +321,8 @@ class SettingsPanel(QWidget):
             editor.picture_of = lambda key: Assets(self.study.recipe.assets)[key]
             editor.teach_wanted.connect(self.teach_wanted)
             editor.file_wanted.connect(self.file_wanted)
+            editor.average_wanted.connect(self.average_wanted)
+            editor.differences_wanted.connect(self.differences_wanted)
         if isinstance(editor, ParameterEditor):
             editor.sweep_wanted.connect(self.sweep_wanted)
             if owner == MARKS and editor.sweep is not None:

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from typing import Any
 
+import numpy as np
 from PySide6.QtCore import QObject
 from PySide6.QtWidgets import QFileDialog
 
 from lucid_finch.core.errors import FileError, ParameterError
+from lucid_finch.core.execution.assets import Assets
 from lucid_finch.core.image import Image
-from lucid_finch.core.teaching import taught_kind, teach
+from lucid_finch.core.teaching import Averaged, averaged, taught_kind, teach
 from lucid_finch.desktop.canvas.shapes import Shape
 from lucid_finch.desktop.shell.parts import Parts
 from lucid_finch.desktop.study.pasting import pasted_image
@@ -28,6 +30,8 @@ class Teaching(QObject):
         self._name = "template"
         parts.settings.teach_wanted.connect(self.start)
         parts.settings.file_wanted.connect(self.ask_for_file)
+        parts.settings.average_wanted.connect(self.average)
+        parts.settings.differences_wanted.connect(self.mask_differences)
         parts.drawing.changed.connect(self._drawn)
 
     def start(self, name: str = "template", shape: str = "rectangle") -> None:
@@ -79,6 +83,47 @@ class Teaching(QObject):
             self._take(pasted_image(), {"outline": None, "mask": None, "reference": None})
         except ParameterError as error:
             self.parts.show_failure(str(error))
+
+    def average(self) -> None:
+        """Replace the picture by the mean of the matches found in this image."""
+        mean = self._averaged()
+        if mean is not None:
+            self._take(mean.image, {})
+            text = self.tr("Template averaged over its matches; a pixel differs by {:.3g} grey levels typically.")
+            self.parts.notice.tell(text.format(mean.typical))
+
+    def mask_differences(self) -> None:
+        """Let pixels that differ from match to match not count."""
+        mean = self._averaged()
+        if mean is None:
+            return
+        share = float(mean.differs.mean())
+        if not mean.differs.any():
+            self.parts.notice.tell(self.tr("Nothing differs from match to match beyond the noise."))
+            return
+        self._name = "mask"
+        self._take(Image.from_array(np.where(mean.differs, 0, 255).astype(np.uint8)), {})
+        self.parts.notice.tell(
+            self.tr("{:.0f} % of the picture differ from match to match and no longer count.").format(100 * share)
+        )
+
+    def _averaged(self) -> Averaged | None:
+        """The mean of the matches of the selected detector; None, and why, where there is none."""
+        study = self.parts.study
+        detection = study.detections.get(study.chosen)
+        entry = next((e for e in study.recipe.detectors if e.name == study.chosen), None)
+        image, name = study.image, None if entry is None else entry.parameters.get("template")
+        try:
+            if entry is None or entry.kind != taught_kind() or detection is None or image is None or not isinstance(name, str):
+                raise ParameterError(self.tr("template: select a detector of a template that has run on this image"))
+            self._name = "template"
+            found = detection.findings
+            poses = np.stack([np.asarray(found[c], float) for c in ("x", "y", "angle", "scale")], axis=1)
+            given = detection.task.parameters
+            return averaged(image, Assets(study.recipe.assets)[name], given.outline, given.reference, poses)
+        except ParameterError as error:
+            self.parts.show_failure(str(error))
+            return None
 
     def _take(self, picture: Image, changes: dict[str, Any]) -> None:
         study = self.parts.study

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from lucid_finch.core.detection import Arithmetic, EvidenceMap, MapKind
+from lucid_finch.core.detection import Arithmetic, Correlation, EvidenceMap, MapKind
 from lucid_finch.core.image import Frame, Image
 from lucid_finch.core.numerics.rendering.viewing import halved, sample_linear, sample_values, view
 from lucid_finch.core.viewing.display import colour_table, display_range
@@ -66,7 +66,7 @@ class Picture:
     """Where `first` is not 0: what finer levels are computed from."""
     axes: tuple[NDArray[Any], NDArray[Any], str, str] | None = field(default=None, repr=False)
     """Values and labels of both axes where the map is no image."""
-    arithmetic: Arithmetic | None = field(default=None, repr=False)
+    arithmetic: Arithmetic | Correlation | None = field(default=None, repr=False)
     valid_region: tuple[tuple[float, float], ...] | None = None
     """As `EvidenceMap` has them."""
     details: list[Detail] = field(default_factory=list, repr=False)

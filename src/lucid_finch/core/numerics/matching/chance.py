@@ -7,6 +7,7 @@ included, is the scale against which a candidate counts.
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping
 
 import numpy as np
 
@@ -107,9 +108,12 @@ class Chance:
         self.tests = tests(pyramid, model, ranges)
         self.spread = {}
         """Standard deviation of chance for each level, px of the image per px."""
-        for pitch in _pitches(model):
-            distinct = self._distinct(poses, self._agreement(poses, pitch))
+        agreements = {pitch: self._agreement(poses, pitch) for pitch in _pitches(model)}
+        for pitch, agreement in agreements.items():
+            distinct = self._distinct(poses, agreement)
             self.spread[pitch] = max(by_chance(pyramid, model, ranges, pitch), look_alikes(distinct, self.tests))
+        self.of_candidates = self._log_nfa(agreements)
+        """-log10 of how many agreements as good as those of `poses` chance makes."""
 
     def _agreement(self, poses: Floats, pitch: float) -> Floats:
         return agreement_of(aligned_at(self.pyramid, self.model, self.ranges, poses, pitch, 0, 1.0), self.ranges.either)
@@ -126,10 +130,11 @@ class Chance:
 
     def log_nfa(self, poses: Floats) -> Floats:
         """-log10 of how many such agreements chance makes in the image, at the level where that is least."""
-        found = np.full(len(poses), -np.inf)
-        for pitch, spread in self.spread.items():
-            found = np.maximum(found, -log_tail(self._agreement(poses, pitch) / spread) - math.log10(len(self.spread)))
-        return np.asarray(found - self.tests)
+        return self._log_nfa({pitch: self._agreement(poses, pitch) for pitch in self.spread})
+
+    def _log_nfa(self, agreements: Mapping[float, Floats]) -> Floats:
+        by_level = [-log_tail(agreement / self.spread[pitch]) for pitch, agreement in agreements.items()]
+        return np.asarray(np.max(by_level, axis=0) - math.log10(len(by_level)) - self.tests)
 
 
 def look_alikes(falling: Floats, tests: float) -> float:

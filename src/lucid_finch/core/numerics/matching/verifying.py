@@ -60,19 +60,16 @@ def verify(
         none = np.zeros(0)
         return Verified(np.zeros((0, 4)), none, none, none, none.astype(bool), np.zeros((0, 4)), none)
     poses, grey = located.poses, similarity == "intensity"
-    # A map of correlations tells of all places; without one, or where light changes, random poses do.
-    chance = None if located.log_nfa is not None and grey else Chance(pyramid, model, ranges, poses)
-    expected = np.full(len(poses), -np.inf) if located.log_nfa is None else located.log_nfa
-    if chance is not None:
-        expected = np.maximum(expected, chance.log_nfa(poses))
+    chance = Chance(pyramid, model, ranges, poses)
+    expected = chance.of_candidates
+    if located.log_nfa is not None:
+        expected = np.maximum(expected, located.log_nfa)
     order = np.argsort(-expected, kind="stable")
     order = order[: max(_MEASURED, int((expected >= -math.log10(many)).sum()))]
     found = [_one(pyramid, model, ranges, poses[n : n + 1], quantum, grey) for n in _unless(cancelled, order)]
     poses = np.array([one.pose for one in found])
     score, correlation, visible = (np.array([getattr(one, k) for one in found]) for k in ("score", "correlation", "visible"))
-    expected = np.full(len(poses), -np.inf)
-    if chance is not None:
-        expected = chance.log_nfa(poses)
+    expected = chance.log_nfa(poses)
     if located.log_nfa is not None:
         varied, count = located.of_map
         expected = np.maximum(expected, by_correlation(np.abs(correlation), varied, int(model.mask.sum()), count))
