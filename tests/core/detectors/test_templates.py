@@ -188,6 +188,21 @@ class Posed(unittest.TestCase):
         )
         self.assertGreaterEqual(len(found.findings), 3)
 
+    def test_gradients_agree_where_grey_levels_do_not(self) -> None:
+        """Light that falls off from edge to edge of the pattern, by more than its own contrast."""
+        random = np.random.default_rng(5)
+        picture = np.full((200, 300), 90.0)
+        pattern = self.template.astype(float)
+        picture[60:124, 90:154] = 90 + 0.4 * (pattern - pattern.mean()) + np.linspace(-70, 70, 64)[None, :]
+        seen = np.clip(picture + random.normal(0, 2, picture.shape), 0, 255).astype(np.uint8)
+        scores = {}
+        for similarity in ("intensity", "gradient"):
+            found = lf.detect("templates", seen, template=self.template, similarity=similarity, score_min=0.0, false_alarms=1e6)
+            near = np.hypot(found.findings["x"] - 121.5, found.findings["y"] - 91.5) < 2
+            scores[similarity] = float(found.findings["score"][near].max(initial=0.0))
+        self.assertGreater(scores["gradient"], 0.7)
+        self.assertGreater(scores["gradient"], scores["intensity"] + 0.1)
+
     def test_the_same_bytes_each_time(self) -> None:
         given = {"template": self.template, "rotation": (-40, 40)}
         first, second = (lf.detect("templates", self.picture, **given) for _ in range(2))

@@ -7,9 +7,10 @@ import unittest
 
 import numpy as np
 from PIL import Image as Pillow
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QImage
 from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QDialogButtonBox
 
 from lucid_finch.core.detectors import KINDS
 from lucid_finch.core.execution.assets import Assets
@@ -143,6 +144,37 @@ class Teaching(BenchCase):
         self.settle()
         noise.append(float(Assets(study.recipe.assets)[before].pixels[24:27, 24:27].std()))
         self.assertLess(noise[0], noise[1])
+
+    def test_a_mask_is_painted(self) -> None:
+        self.bench.actions_by_name["paint_mask"].trigger()
+        self.assertIn("select a detector", self.bench.failure)
+        self.open(Image.from_array(self.marks()))
+        self.bench.teaching.teach({"shape": "rectangle", "x": 34.5, "y": 34.5, "width": 30.0, "height": 30.0, "angle": 0.0})
+        self.settle()
+        painter = self.bench.teaching.painter()
+        painter.show()
+        canvas = painter.canvas
+        painter.brush.setValue(6)
+        corner = QPoint(round(16.5 * canvas.zoom), round(16.5 * canvas.zoom))
+        QTest.mousePress(canvas, Qt.MouseButton.LeftButton, pos=corner)
+        QTest.mouseRelease(canvas, Qt.MouseButton.LeftButton, pos=corner)
+        self.assertAlmostEqual(float(canvas.hidden.sum()), math.pi * 36, delta=6)
+        self.assertTrue(canvas.hidden[16, 16])
+        canvas.setFocus()
+        QTest.keyClick(canvas, Qt.Key.Key_Backspace)
+        self.assertFalse(canvas.hidden.any())
+        canvas.undo()
+        self.bench.teaching.take_mask(canvas.hidden)
+        painter.close()
+        self.settle()
+        study = self.bench.study
+        self.assertEqual(len(study.detections[study.chosen].findings), 3)
+        again = self.bench.teaching.painter()
+        self.assertEqual(again.canvas.hidden.tolist(), canvas.hidden.tolist())
+        again.canvas.put(np.ones_like(canvas.hidden))
+        self.assertFalse(again.buttons.button(QDialogButtonBox.StandardButton.Ok).isEnabled())
+        self.bench.teaching.take_mask(np.zeros_like(canvas.hidden))
+        self.assertNotIn("mask", {k for k, v in study.recipe.detectors[-1].parameters.items() if v is not None})
 
     def test_the_score_is_spelled_out(self) -> None:
         self.open(Image.from_array(self.marks()))

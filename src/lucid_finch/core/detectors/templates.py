@@ -78,8 +78,8 @@ class TemplatesParameters(DetectorParameters):
     similarity: Literal["intensity", "gradient"] = gathers(
         "intensity",
         label="Similarity",
-        help="intensity: zero-mean normalised cross-correlation; gradient: places from local contrast alone, for light that "
-        "changes across the pattern.",
+        help="intensity: zero-mean normalised cross-correlation; gradient: agreement of the directions of gradients, for light "
+        "that changes across the pattern.",
     )
     rotation: Range = gathers(
         (0.0, 0.0), label="Rotation", unit="degrees", least=-360.0, most=360.0, is_range=True, help="Smallest and largest angle."
@@ -142,8 +142,8 @@ class Gathered:
     """Best agreement at each place, all poses together."""
     frame: Frame
     """From the map's pixels to those of the prepared image."""
-    posed: bool
-    """Whether angle or scale may change."""
+    searched: bool
+    """Whether candidates come from the search, not from a map of correlations."""
     notes: tuple[str, ...]
 
     @property
@@ -195,11 +195,12 @@ class Templates(Detector):
         masked = masked_pixels(image, None, 0)
         valid = None if masked is None else masked == 0
         quantum = image.quantum
-        posed = any(ranges.free)
+        # Grey levels do not agree where the light changes.
+        searched = any(ranges.free) or parameters.similarity == "gradient"
         noise = max(noise_of(pixels), 0.3 * quantum, 1e-6 * image.span)
         pyramid = Pyramid(pixels, valid, noise, template.model.floor)
         least, many = self.floor(parameters)
-        if posed:
+        if searched:
             _check_size(template, image, ranges)
             found = locate(pyramid, template.model, ranges, _FLOOR, MOST, task.context.cancelled)
             fx, fy = found.coarse
@@ -210,7 +211,7 @@ class Templates(Detector):
             pyramid, template.model, ranges, found, quantum, parameters.similarity, many, task.context.cancelled
         )
         notes = (f"{found.dropped} further places of weaker agreement were not followed",) if found.dropped > 0 else ()
-        return Gathered(template, verified, found.responses, frame, posed, notes)
+        return Gathered(template, verified, found.responses, frame, searched, notes)
 
     def floor(self, parameters: TemplatesParameters) -> tuple[float, float]:
         """Correlation below which no peak is gathered, and false alarms from which on a candidate is not measured, in decades."""
@@ -271,11 +272,11 @@ class Templates(Detector):
 
         text = (
             "best agreement of all poses with the place, both locally normalised, at the pitch of the coarse search"
-            if gathered.posed
+            if gathered.searched
             else "correlation if the template's reference lies on this pixel; 0 where the template hangs over the border"
         )
         frame = task.image.frame.after(gathered.frame)
-        arithmetic = None if gathered.posed else _arithmetic(gathered.template)
+        arithmetic = None if gathered.searched else _arithmetic(gathered.template)
         score = EvidenceMap("score", "score", "", "signed", width, height, part, frame, text, arithmetic=arithmetic)
         return [score, *_side_by_side(task)]
 

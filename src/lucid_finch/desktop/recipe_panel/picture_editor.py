@@ -28,6 +28,7 @@ class PictureEditor(QWidget):
     """Name of the parameter, and the shape of the region to be drawn."""
     file_wanted = Signal(str)
     average_wanted = Signal()
+    paint_wanted = Signal()
     differences_wanted = Signal()
 
     def __init__(self, declared: Declaration) -> None:
@@ -67,14 +68,21 @@ class PictureEditor(QWidget):
         menu = QMenu(self.teach)
         for kind in REGIONS:
             menu.addAction(kind, partial(self.teach_wanted.emit, declared.name, kind))
-        if declared.name == "template":
-            menu.addSeparator()
-            menu.addAction(self.tr("average of the matches"), self.average_wanted.emit)
-            menu.addAction(self.tr("mask what differs"), self.differences_wanted.emit)
+        menu.addSeparator()
+        menu.addAction(self.tr("average of the matches"), self.average_wanted.emit)
         self.teach.setMenu(menu)
         file = QPushButton(self.tr("From a file…"))
         file.clicked.connect(lambda: self.file_wanted.emit(declared.name))
-        buttons.addWidget(self.teach)
+        if declared.name == "mask":
+            paint, derive = QPushButton(self.tr("Paint…")), QPushButton(self.tr("Derive"))
+            paint.setToolTip(self.tr("Paint over the template what does not count"))
+            derive.setToolTip(self.tr("What differs from match to match in this image does not count"))
+            paint.clicked.connect(self.paint_wanted)
+            derive.clicked.connect(self.differences_wanted)
+            buttons.addWidget(paint)
+            buttons.addWidget(derive)
+        else:
+            buttons.addWidget(self.teach)
         buttons.addWidget(file)
         buttons.addStretch(1)
         layout.addLayout(buttons)

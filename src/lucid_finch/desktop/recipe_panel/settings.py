@@ -67,6 +67,8 @@ class SettingsPanel(QWidget):
     """A parameter that is a picture, and the shape of the region that it shall be taught from."""
     average_wanted = Signal()
     """The picture shall become the mean of its matches."""
+    paint_wanted = Signal()
+    """What does not count shall be painted."""
     differences_wanted = Signal()
     """What differs from match to match shall not count."""
     file_wanted = Signal(str)
@@ -322,6 +324,7 @@ class SettingsPanel(QWidget):
             editor.teach_wanted.connect(self.teach_wanted)
             editor.file_wanted.connect(self.file_wanted)
             editor.average_wanted.connect(self.average_wanted)
+            editor.paint_wanted.connect(self.paint_wanted)
             editor.differences_wanted.connect(self.differences_wanted)
         if isinstance(editor, ParameterEditor):
             editor.sweep_wanted.connect(self.sweep_wanted)

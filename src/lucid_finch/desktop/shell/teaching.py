@@ -5,14 +5,18 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 from PySide6.QtCore import QObject
 from PySide6.QtWidgets import QFileDialog
 
 from lucid_finch.core.errors import FileError, ParameterError
 from lucid_finch.core.execution.assets import Assets
 from lucid_finch.core.image import Image
+from lucid_finch.core.luma import as_luma
 from lucid_finch.core.teaching import Averaged, averaged, taught_kind, teach
+from lucid_finch.core.viewing.display import picture_of
 from lucid_finch.desktop.canvas.shapes import Shape
+from lucid_finch.desktop.recipe_panel.mask_painter import MaskPainter
 from lucid_finch.desktop.shell.parts import Parts
 from lucid_finch.desktop.study.pasting import pasted_image
 from lucid_finch.files.assets import asset_of
@@ -31,6 +35,7 @@ class Teaching(QObject):
         parts.settings.teach_wanted.connect(self.start)
         parts.settings.file_wanted.connect(self.ask_for_file)
         parts.settings.average_wanted.connect(self.average)
+        parts.settings.paint_wanted.connect(self.paint)
         parts.settings.differences_wanted.connect(self.mask_differences)
         parts.drawing.changed.connect(self._drawn)
 
@@ -84,6 +89,42 @@ class Teaching(QObject):
         except ParameterError as error:
             self.parts.show_failure(str(error))
 
+    def paint(self) -> None:
+        """Have what does not count painted over the template."""
+        painter = self.painter()
+        if painter is not None and painter.exec():
+            self.take_mask(painter.canvas.hidden)
+
+    def painter(self) -> MaskPainter | None:
+        """The dialog on the template of the selected detector; None, and why, where there is none."""
+        study = self.parts.study
+        entry = next((e for e in study.recipe.detectors if e.name == study.chosen), None)
+        name = None if entry is None else entry.parameters.get("template")
+        if entry is None or entry.kind != taught_kind() or not isinstance(name, str):
+            self.parts.show_failure(self.tr("A mask is painted over a template: select a detector that has one."))
+            return None
+        try:
+            held = Assets(study.recipe.assets)
+            pixels = picture_of(held[name])
+            hidden = np.zeros(pixels.shape[:2], bool)
+            mask = entry.parameters.get("mask")
+            if isinstance(mask, str) and held[mask].pixels.shape[:2] == hidden.shape:
+                hidden = as_luma(held[mask]).pixels == 0
+        except ParameterError as error:
+            self.parts.show_failure(str(error))
+            return None
+        if pixels.ndim == 2:
+            pixels = np.repeat(pixels[..., None], 3, axis=2)
+        return MaskPainter(self.parts, pixels, hidden)
+
+    def take_mask(self, hidden: NDArray[np.bool_]) -> None:
+        """Let pixels of the template not count; where none is hidden, there is no mask."""
+        self._name = "mask"
+        if hidden.any():
+            self._take(Image.from_array(np.where(hidden, 0, 255).astype(np.uint8)), {})
+        else:
+            self.parts.study.edit_detector(self.parts.study.chosen, {"mask": None}, "no mask")
+
     def average(self) -> None:
         """Replace the picture by the mean of the matches found in this image."""
         mean = self._averaged()
@@ -101,8 +142,7 @@ class Teaching(QObject):
         if not mean.differs.any():
             self.parts.notice.tell(self.tr("Nothing differs from match to match beyond the noise."))
             return
-        self._name = "mask"
-        self._take(Image.from_array(np.where(mean.differs, 0, 255).astype(np.uint8)), {})
+        self.take_mask(mean.differs)
         self.parts.notice.tell(
             self.tr("{:.0f} % of the picture differ from match to match and no longer count.").format(100 * share)
         )

@@ -177,6 +177,8 @@ class Bench(Parts):
         actions.add(self.tr("Recipe"), "paste_template", self.tr("Paste a template"), lambda: self.teaching.paste(), None, tip)
         tip = self.tr("Replace the picture by the mean of the matches found in this image, each turned upright")
         actions.add(self.tr("Recipe"), "average", self.tr("Average a template"), lambda: self.teaching.average(), None, tip)
+        tip = self.tr("Paint over the template what does not count")
+        actions.add(self.tr("Recipe"), "paint_mask", self.tr("Paint a mask"), lambda: self.teaching.paint(), None, tip)
         tip = self.tr("Pixels that differ from match to match no longer count")
         mask = self.tr("Mask what differs")
         actions.add(self.tr("Recipe"), "differences", mask, lambda: self.teaching.mask_differences(), None, tip)

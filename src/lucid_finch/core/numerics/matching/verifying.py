@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,14 +13,14 @@ from lucid_finch.core.errors import Cancelled
 from lucid_finch.core.numerics.matching.alignment import align, sampled
 from lucid_finch.core.numerics.matching.chance import Chance, by_correlation
 from lucid_finch.core.numerics.matching.locating import Floats, Located, Model, Pyramid, Ranges, nearest_scales
-from lucid_finch.core.numerics.matching.visibility import Measured, Part, measured
+from lucid_finch.core.numerics.matching.visibility import Measured, Part, measured, orientation_agreement
 
 _FEWEST_ACROSS = 24.0
 """px across the template below which it is not measured at a reduced size."""
 _REDUCED = (2.0, 4.0)
 """Blur and noise of single pixels lower the correlation of a right match; at these sizes, px to one, they hardly do."""
 _MEASURED = 8
-"""Candidates that are measured at full size in any case; others only where chance makes fewer than `MANY` of them."""
+"""Candidates that are measured at full size besides those of which chance makes fewer than `MANY`: the best look-alikes."""
 MANY = 10.0
 """The same, at least, whatever false alarms are allowed."""
 
@@ -65,7 +65,7 @@ def verify(
     if located.log_nfa is not None:
         expected = np.maximum(expected, located.log_nfa)
     order = np.argsort(-expected, kind="stable")
-    order = order[: max(_MEASURED, int((expected >= -math.log10(many)).sum()))]
+    order = order[: _MEASURED + int((expected >= -math.log10(many)).sum())]
     found = [_one(pyramid, model, ranges, poses[n : n + 1], quantum, grey) for n in _unless(cancelled, order)]
     poses = np.array([one.pose for one in found])
     score, correlation, visible = (np.array([getattr(one, k) for one in found]) for k in ("score", "correlation", "visible"))
@@ -104,20 +104,22 @@ def _one(pyramid: Pyramid, model: Model, ranges: Ranges, pose: Floats, quantum: 
     view, places = part.view, part.view.places(model.reference)
     plane, values, template = (level.grey, view.values, part.values) if grey else (level.plane, view.normalised, part.normalised)
     slopes, most = view.slopes(values), 0.1 * model.side + 2.0
-    here = _measured_at(pyramid, model, part, pose, 1.0, ranges.either)
+    here = _measured_at(pyramid, model, part, pose, 1.0, ranges.either, grey)
     normal, scale = np.zeros((1, 4, 4)), np.zeros(1)
     for round_ in range(3):
         shown = here.shown if here.shown.sum() >= 0.2 * here.shown.size else np.ones(here.shown.size, bool)
         seen = places[0][shown], places[1][shown]
         again = align(plane, level.factor, seen, template[shown], slopes[:, shown], pose, ranges.free, 8, most, True)
-        after = _measured_at(pyramid, model, part, again.poses, 1.0, ranges.either)
+        after = _measured_at(pyramid, model, part, again.poses, 1.0, ranges.either, grey)
         if round_ and after.score <= here.score:
             break
         pose, normal, scale, here = again.poses, again.normal, again.scale, after
         if shown.all() and here.shown.all():
             break
     sizes = [pitch for pitch in _REDUCED if model.side * pose[0, 3] >= _FEWEST_ACROSS * pitch]
-    others = [_measured_at(pyramid, model, _part_at(model, ranges, pose, pitch), pose, pitch, ranges.either) for pitch in sizes]
+    others = [
+        _measured_at(pyramid, model, _part_at(model, ranges, pose, pitch), pose, pitch, ranges.either, grey) for pitch in sizes
+    ]
     best = max([here, *others], key=lambda m: m.score)
     errors = _errors(normal, scale, ranges.free, quantum, pose[:, 3])[0]
     return _One(pose[0], best.score, here.correlation, float(best.shown.mean()), errors)
@@ -129,12 +131,16 @@ def _part_at(model: Model, ranges: Ranges, pose: Floats, pitch: float) -> Part:
     return model.part(pitch / float(scales[nearest_scales(pose, scales)[0]]))
 
 
-def _measured_at(pyramid: Pyramid, model: Model, part: Part, pose: Floats, pitch: float, either: bool) -> Measured:
-    """How a part agrees with a level of the image in one pose."""
+def _measured_at(pyramid: Pyramid, model: Model, part: Part, pose: Floats, pitch: float, either: bool, grey: bool) -> Measured:
+    """How a part agrees with a level of the image in one pose; `grey`: by grey levels, else by directions of the gradient."""
     level = pyramid.level(pitch)
     places = part.view.places(model.reference)
-    grey, local = (sampled(plane, level.factor, places, pose)[0] for plane in (level.grey, level.plane))
-    return measured(part, grey, local, pyramid.noise_at(pitch), either)
+    seen, local = (sampled(plane, level.factor, places, pose)[0] for plane in (level.grey, level.plane))
+    found = measured(part, seen, local, pyramid.noise_at(pitch), either)
+    if grey:
+        return found
+    upright = sampled(level.grey, level.factor, part.view.all_places(model.reference), pose)[0]
+    return replace(found, score=orientation_agreement(part, upright.reshape(part.view.values.shape), found.shown, either))
 
 
 def _errors(normal: Floats, scale: Floats, free: tuple[bool, bool], quantum: float, sizes: Floats) -> Floats:

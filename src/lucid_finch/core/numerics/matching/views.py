@@ -54,6 +54,12 @@ class View:
         y = (rows + 0.5) * self.pitch[1] - 0.5 - reference[1]
         return np.asarray(x, np.float64), np.asarray(y, np.float64)
 
+    def all_places(self, reference: tuple[float, float]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """The same of all pixels of the view, what surrounds the template included."""
+        rows, columns = (a.ravel() for a in np.indices(self.values.shape))
+        x = np.asarray((columns + 0.5) * self.pitch[0] - 0.5 - reference[0], np.float64)
+        return x, np.asarray((rows + 0.5) * self.pitch[1] - 0.5 - reference[1], np.float64)
+
     def slopes(self, values: Plane) -> NDArray[np.float64]:
         """(2, n): change of `values` per template pixel along x and y, at the pixels that belong to the template."""
         found = []

@@ -13,7 +13,8 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from lucid_finch.core.numerics.matching.views import View, details
+from lucid_finch.core.numerics.filtering.filters import separable
+from lucid_finch.core.numerics.matching.views import View, details, gaussian
 
 Floats = NDArray[np.float64]
 Mask = NDArray[np.bool_]
@@ -76,6 +77,11 @@ class Part:
         y, x = (np.bincount(self.blocks, v) / count for v in (rows, columns))
         apart = np.hypot(y[:, None] - y[None, :], x[:, None] - x[None, :]) / side
         return np.where(apart < 1.7, np.exp(-0.7 * apart**2), 0.0)
+
+    @cached_property
+    def gradient(self) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
+        """Change along y and x at each pixel of the view."""
+        return _gradient(self.view.values)
 
     @cached_property
     def structure(self) -> Floats:
@@ -143,6 +149,32 @@ def _agreement(part: Part, near: Floats, inside: Mask) -> Floats:
     sums = (np.bincount(part.blocks, v) @ part.around for v in (near * template, near**2, template**2))
     both, one, other = sums
     return np.asarray(both / np.maximum(np.sqrt(one * other), 1e-9))
+
+
+def orientation_agreement(part: Part, upright: NDArray[np.float32], shown: Mask, either: bool) -> float:
+    """Mean cosine between the gradients of the template and of the image, weighted by those of the template, times the share of
+    the template that is visible; 0 to 1. Light and contrast do not matter.
+
+    `upright` (h, w): the image at the pixels of the view, NaN beyond it; `shown`: visible ones of the template's pixels.
+    """
+    y, x = part.gradient
+    v, u = _gradient(np.where(np.isfinite(upright), upright, np.float32(np.nanmean(upright) if shown.any() else 0.0)))
+    mask = part.view.mask
+    strength = np.hypot(x, y)[mask]
+    # Where noise makes the gradient there is no direction.
+    weights = np.where(shown & (strength > part.noise), strength, 0.0)
+    cosine = (x * u + y * v)[mask] / np.maximum(strength * np.hypot(u, v)[mask], 1e-9)
+    mean = float((weights * cosine).sum() / max(float(weights.sum()), 1e-9))
+    return (abs(mean) if either else max(mean, 0.0)) * float(shown.mean())
+
+
+def _gradient(plane: NDArray[np.float32]) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
+    """Change along y and x, grey levels per px, after a Gaussian of one px."""
+    weights = gaussian(1.0)
+    smooth = separable(np.ascontiguousarray(plane, np.float32), weights, weights)
+    flat = np.zeros_like(smooth)
+    y, x = (np.gradient(smooth, axis=axis) if smooth.shape[axis] > 1 else flat for axis in (0, 1))
+    return y, x
 
 
 def gain_and_offset(values: Floats, template: Floats, used: Mask) -> tuple[float, float]:
