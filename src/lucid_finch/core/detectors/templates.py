@@ -109,7 +109,8 @@ class TemplatesParameters(DetectorParameters):
         more=True,
     )
     false_alarms: float = false_alarms_parameter(
-        "Expected number of matches that chance gives in an image like this one, measured with the template in random poses."
+        "Expected number of matches that chance gives in an image like this one, measured with the template in random poses and "
+        "by its look-alikes."
     )
     overlap_max: float = gathers(
         0.3,

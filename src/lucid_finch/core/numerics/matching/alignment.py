@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from lucid_finch.core.numerics.fitting.small_systems import cholesky, cholesky_solve
-from lucid_finch.core.numerics.runtime.compiling import helper, kernel
+from lucid_finch.core.numerics.runtime.compiling import helper, inner, kernel
 from lucid_finch.core.numerics.runtime.threads import over_bands
 
 Plane = NDArray[np.float32]
@@ -62,7 +62,7 @@ def _sample(level, u, v):  # type: ignore[no-untyped-def]
     return b0 * first + b1 * second + b2 * third + b3 * fourth
 
 
-@helper
+@inner
 def _correlation(values, template, weights, count):  # type: ignore[no-untyped-def]
     """Weighted correlation, gain and offset of values against the template: values = gain * template + offset."""
     total = first = second = 0.0
@@ -86,7 +86,7 @@ def _correlation(values, template, weights, count):  # type: ignore[no-untyped-d
     return both / np.sqrt(one * other), gain, first - gain * second
 
 
-@helper
+@inner
 def _place(level, factor, pose, px, py, values, even, count):  # type: ignore[no-untyped-def]
     """Values of the level where a pose puts each template pixel, 0 and weight 0 beyond the image; returns how many are inside."""
     cosine, sine = pose[3] * np.cos(pose[2]), pose[3] * np.sin(pose[2])
@@ -102,7 +102,32 @@ def _place(level, factor, pose, px, py, values, even, count):  # type: ignore[no
     return inside
 
 
-@helper
+@inner
+def _middle_value(values, count):  # type: ignore[no-untyped-def]
+    """The value that half of the first `count` are below (Hoare's selection); puts them into another order."""
+    first, last, middle = 0, count - 1, count // 2
+    while first < last:
+        pivot = values[(first + last) // 2]
+        i, j = first, last
+        while i <= j:
+            while values[i] < pivot:
+                i += 1
+            while pivot < values[j]:
+                j -= 1
+            if i <= j:
+                values[i], values[j] = values[j], values[i]
+                i += 1
+                j -= 1
+        if middle <= j:
+            last = j
+        elif middle >= i:
+            first = i
+        else:
+            break
+    return values[middle] if count > 0 else 0.0
+
+
+@inner
 def _robust_weights(values, template, even, gain, offset, weights, spare, count):  # type: ignore[no-untyped-def]
     """Weights that fall as the residual exceeds the median one, 0 beyond the image; returns the scale of the residuals."""
     seen = 0
@@ -110,7 +135,7 @@ def _robust_weights(values, template, even, gain, offset, weights, spare, count)
         if even[k] > 0.0:
             spare[seen] = abs(values[k] - gain * template[k] - offset)
             seen += 1
-    scale = 1.4826 * np.median(spare[:seen])
+    scale = 1.4826 * _middle_value(spare, seen)
     limit = max(3.0 * scale, 1e-6)
     for k in range(count):
         r = (values[k] - gain * template[k] - offset) / limit
@@ -118,7 +143,7 @@ def _robust_weights(values, template, even, gain, offset, weights, spare, count)
     return scale
 
 
-@helper
+@inner
 def _equations(pose, px, py, template, slopes, values, weights, gain, offset, free, matrix, right, count):  # type: ignore[no-untyped-def]
     """Normal equations of position, angle, logarithm of the scale, gain and offset, by the slopes of the template.
 
@@ -151,7 +176,7 @@ def _equations(pose, px, py, template, slopes, values, weights, gain, offset, fr
             matrix[j, i] = matrix[i, j]
 
 
-@helper
+@inner
 def _step(matrix, right, free, pose, reach, pixel):  # type: ignore[no-untyped-def]
     """Solve for the change of the pose and apply it, at most two pixels of the level; returns its length in px, NaN if there
     is none."""
@@ -191,7 +216,8 @@ def _align_band(level, factor, px, py, template, slopes, free, rounds, most, rob
     matrix, right, pose = np.empty((6, 6)), np.empty(6), np.empty(4)
     pixel = max(factor[0], factor[1])
     for n in range(first, last):
-        pose[:] = poses[n]
+        for i in range(4):
+            pose[i] = poses[n, i]
         start_x, start_y = pose[0], pose[1]
         best, length = -2.0, np.inf
         for round_ in range(rounds + 1):
@@ -206,11 +232,13 @@ def _align_band(level, factor, px, py, template, slopes, free, rounds, most, rob
                 scale = _robust_weights(values, template, even, gain, offset, weights, spare, count)
                 fitted, gain, offset = _correlation(values, template, weights, count)
             else:
-                weights[:] = even
+                for k in range(count):
+                    weights[k] = even[k]
             _equations(pose, px, py, template, slopes, values, weights, gain, offset, free, matrix, right, count)
             if abs(fitted) * inside > best * count:
                 best = abs(fitted) * inside / count
-                poses[n] = pose
+                for i in range(4):
+                    poses[n, i] = pose[i]
                 stats[n, 0], stats[n, 1], stats[n, 2], stats[n, 3] = plain, fitted, gain, scale
                 stats[n, 4] = inside / count
                 for i in range(4):

@@ -55,7 +55,8 @@ def _approach_band(level, pitch, places, columns, solver, limits, first, last, p
     sums, step, pose = np.empty(7), np.empty(5), np.empty(4)
     rounds, most, norm, reach = int(limits[0]), limits[1], limits[2], limits[3]
     for n in range(first, last):
-        pose[:] = poses[n]
+        for i in range(4):
+            pose[i] = poses[n, i]
         x0, y0 = pose[0], pose[1]
         best, length = -2.0, np.inf
         for round_ in range(rounds + 1):
@@ -84,7 +85,8 @@ def _approach_band(level, pitch, places, columns, solver, limits, first, last, p
             found = sums[4] / np.sqrt(norm * varied) if varied > 1e-9 * count else 0.0
             if abs(found) > best:
                 best = abs(found)
-                poses[n] = pose
+                for i in range(4):
+                    poses[n, i] = pose[i]
                 stats[n, 0], stats[n, 1] = found, 1.0
             elif abs(found) < 0.8 * best:
                 break
