@@ -302,8 +302,10 @@ def locate(pyramid: Pyramid, model: Model, ranges: Ranges, least: float, most: i
         agreement = agreement_of(aligned, ranges.either)
         total = total + agreement
         keep = np.flatnonzero((agreement > 0) & (aligned.inside > 0.4))
+        # Of neighbours the one that agrees best here goes on; the sum over the levels says which places do.
+        keep = keep[np.argsort(-agreement[keep], kind="stable")]
+        keep = keep[_distinct(aligned.poses[keep], min(0.15 * model.side, 3.0 * at), 0.5 * coarse.turn)]
         keep = keep[np.argsort(-total[keep], kind="stable")]
-        keep = keep[_distinct(aligned.poses[keep], 0.15 * model.side, 0.5 * coarse.turn)]
         keep = keep[_followed(total[keep], number + 1)]
         poses, total = aligned.poses[keep], total[keep]
     placed = moved_reference(poses, centre, model.reference)
