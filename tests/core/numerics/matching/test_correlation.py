@@ -7,8 +7,8 @@ import unittest
 
 import numpy as np
 
-from lucid_finch.core.numerics.matching.alignment import align, sampled
-from lucid_finch.core.numerics.matching.approaching import approach
+from lucid_finch.core.numerics.matching.alignment import Window, align, sampled
+from lucid_finch.core.numerics.matching.approaching import Frame, approach
 from lucid_finch.core.numerics.matching.chance import look_alikes
 from lucid_finch.core.numerics.matching.correlation import Pattern, correlation_map
 from lucid_finch.core.numerics.matching.search import best_responses, local_maxima
@@ -108,7 +108,8 @@ class Alignment(unittest.TestCase):
         grid = template.reshape(31, 31).astype(float)
         slopes = np.stack([np.gradient(grid, axis=1).ravel(), np.gradient(grid, axis=0).ravel()])
         start = truth + np.array([0.8, -0.7, math.radians(1.5), 0.02])
-        found = align(level, (1.0, 1.0), (px, py), 2.0 * template + 7, 2.0 * slopes, start, (True, True), 15, 9.0, True)
+        window = Window.around(level, 120.0, 90.0, 60.0)
+        found = align(window, (px, py), 2.0 * template + 7, 2.0 * slopes, start, (True, True), 15, 9.0)
         self.assertLess(np.hypot(*(found.poses[0, :2] - truth[0, :2])), 0.02)
         self.assertAlmostEqual(math.degrees(found.poses[0, 2]), 12.0, delta=0.05)
         self.assertAlmostEqual(found.poses[0, 3], 1.1, delta=0.001)
@@ -121,7 +122,8 @@ class Alignment(unittest.TestCase):
         py, px = (a.ravel().astype(float) - 5 for a in np.mgrid[:11, :11])
         template = np.random.default_rng(6).normal(size=121)
         poses = np.array([[30.0, 45.0, 0.0, 1.0], [30.0, 10.0, 0.0, 1.0], [-500.0, 9.0, 0.0, 1.0]])
-        found = align(level, (1.0, 1.0), (px, py), template, np.ones((2, 121)), poses, (True, True), 8, 3.0, True)
+        window = Window.around(level, 30.0, 30.0, 100.0)
+        found = align(window, (px, py), template, np.ones((2, 121)), poses, (True, True), 8, 3.0)
         self.assertTrue(np.isfinite(found.poses).all())
         self.assertEqual(found.inside.tolist()[1:], [0.0, 0.0])
 
@@ -138,7 +140,7 @@ class Approach(unittest.TestCase):
         self.slopes = np.stack([np.gradient(grid, axis=1).ravel(), np.gradient(grid, axis=0).ravel()])
 
     def moved(self, start: np.ndarray, free: tuple[bool, bool] = (True, True), sign: float = 1.0) -> tuple[np.ndarray, float]:
-        given = (1.0, 1.0), self.places, 2.0 * sign * self.template + 7, 2.0 * sign * self.slopes
+        given = Frame((1.0, 1.0), 0.0, 0.0), self.places, 2.0 * sign * self.template + 7, 2.0 * sign * self.slopes
         poses, correlation = approach(self.level, *given, start, free, 12, 9.0)
         return poses[0], float(correlation[0])
 

@@ -1,13 +1,12 @@
 """Moves many poses of a template towards where it agrees with an image level, quickly, while searching.
 
 Gauss-Newton with equations that are set up once, by the slopes of the template alone, and turned with the pose (inverse
-compositional: Baker and Matthews, IJCV 56(3), 2004). Pixels are read by bilinear interpolation and all count alike. Poses that
-reach beyond the level are left to `alignment`.
+compositional: Baker and Matthews, IJCV 56(3), 2004). Pixels are read by bilinear interpolation and all count alike.
 """
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,6 +20,16 @@ Floats = NDArray[np.float64]
 
 _NEAR = 0.05
 """A round that moves less than this many px of the level is the last."""
+
+
+class Frame(NamedTuple):
+    """Where the pixels of a plane lie in the image."""
+
+    pitch: tuple[float, float]
+    """px of the image per px, along x and y."""
+    x: float
+    """Of the centre of the first pixel, px of the image."""
+    y: float
 
 
 @reduction
@@ -41,9 +50,11 @@ def _sums(columns, values, count, out):  # type: ignore[no-untyped-def]
 
 @kernel
 def _approach_band(level, pitch, places, columns, solver, limits, first, last, poses, stats):  # type: ignore[no-untyped-def]
-    """Move each pose; `columns` (5, n): change of the template by x, y, angle and logarithm of the scale, and the template, all
-    with zero mean; `solver` (5, 5): inverse of their products; `limits`: rounds, most px that a pose may move, squared norm
-    of the template, reach of its pixels.
+    """Move each pose.
+
+    `pitch`: px of the image per px of the level along x and y, and the place of its first pixel; `columns` (5, n): change of the
+    template by x, y, angle and logarithm of the scale, and the template, all with zero mean; `solver` (5, 5): inverse of their
+    products; `limits`: rounds, most px that a pose may move, squared norm of the template, reach of its pixels.
 
     Into stats (n, 2): correlation, and 1; or NaN for poses that reach beyond the level.
     """
@@ -61,7 +72,7 @@ def _approach_band(level, pitch, places, columns, solver, limits, first, last, p
         best, length = -2.0, np.inf
         for round_ in range(rounds + 1):
             cosine, sine = pose[3] * np.cos(pose[2]), pose[3] * np.sin(pose[2])
-            x, y = (pose[0] + 0.5) / pitch[0] - 0.5, (pose[1] + 0.5) / pitch[1] - 0.5
+            x, y = (pose[0] - pitch[2]) / pitch[0], (pose[1] - pitch[3]) / pitch[1]
             a, b, c, d = cosine / pitch[0], -sine / pitch[0], sine / pitch[1], cosine / pitch[1]
             left = right = x
             top = bottom = y
@@ -115,7 +126,7 @@ def _approach_band(level, pitch, places, columns, solver, limits, first, last, p
 
 def approach(
     level: Plane,
-    factor: tuple[float, float],
+    frame: Frame,
     places: tuple[Floats, Floats],
     template: NDArray[Any],
     slopes: Floats,
@@ -124,10 +135,12 @@ def approach(
     rounds: int,
     most: float,
 ) -> tuple[Floats, Floats]:
-    """Move poses to where the template agrees best with an image level; the parameters are those of `alignment.align`.
+    """Move poses to where the template agrees best with a plane.
 
-    Returns the poses and their correlations, NaN for a pose that was left alone because it reaches beyond the level or beside
-    pixels that are not valid.
+    `level`: float32; `places`: offsets of the template's pixels from its reference; `template`: their values; `slopes` (2, n):
+    per template pixel, along x and y; `free`: whether angle and scale may change; `rounds`: at most; `most`: px that a pose may
+    move before it is given up. Returns the poses and their correlations, NaN for a pose that reaches beyond the plane or
+    beside NaN.
     """
     moved = np.ascontiguousarray(poses, np.float64).copy()
     stats = np.zeros((len(poses), 2))
@@ -144,7 +157,7 @@ def approach(
     limits = np.array([rounds, most, products[4, 4], max(reach, 0.5)])
     given = np.ascontiguousarray(np.stack(places), np.float64)
     packed = np.ascontiguousarray(columns, np.float32)
-    pitch = np.array(factor, np.float64)
+    pitch = np.array([*frame.pitch, frame.x, frame.y], np.float64)
     if min(level.shape) < 2 or products[4, 4] <= 0.0:
         return moved, np.full(len(poses), np.nan)
     over_bands(

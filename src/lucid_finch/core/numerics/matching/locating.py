@@ -17,8 +17,7 @@ from numpy.typing import NDArray
 from lucid_finch.core.errors import Cancelled
 from lucid_finch.core.numerics.filtering.filters import separable
 from lucid_finch.core.numerics.filtering.warping import warped
-from lucid_finch.core.numerics.matching.alignment import align
-from lucid_finch.core.numerics.matching.approaching import approach
+from lucid_finch.core.numerics.matching.approaching import Frame, approach
 from lucid_finch.core.numerics.matching.search import best_responses, local_maxima
 from lucid_finch.core.numerics.matching.views import (
     View,
@@ -171,7 +170,7 @@ class Compared:
     poses: Floats
     """(n, 4): x, y (px of the image), angle (radians), scale."""
     plain: Floats
-    """Correlation of the pixels within the image."""
+    """Correlation, the plane being 0 beyond the image."""
     inside: Floats
     """Share of the template's pixels within the image."""
 
@@ -197,13 +196,26 @@ class Pyramid:
     def __init__(self, pixels: Plane, valid: NDArray[np.bool_] | None, noise: float, floor: float = 0.0) -> None:
         self.pixels, self.valid, self.noise, self.floor = pixels, valid, noise, floor
         self._levels: dict[int, Level] = {}
+        self._padded: dict[int, tuple[Plane, int]] = {}
 
     def noise_at(self, factor: float) -> float:
         """Grey levels: the mean of several pixels has less noise, and neighbours share some of it."""
         return self.noise / math.sqrt(max(factor, 1.0))
 
+    def padded(self, factor: float, margin: float) -> tuple[Plane, Frame]:
+        """A locally normalised plane that is 0 where not valid and for at least `margin` px of the image around it, and where its
+        pixels lie."""
+        level = self.level(factor, holes=False)
+        border = math.ceil(margin / min(level.factor)) + 2
+        key = round(1000 * factor)
+        if key not in self._padded or self._padded[key][1] < border:
+            self._padded[key] = np.pad(level.plane, border), border
+        plane, border = self._padded[key]
+        return plane, Frame(level.factor, (0.5 - border) * level.factor[0] - 0.5, (0.5 - border) * level.factor[1] - 0.5)
+
     def level(self, factor: float, holes: bool = True) -> Level:
         """The image with so many of its pixels to one of the level."""
+        holes = holes and self.valid is not None
         key = round(1000 * factor) * 2 + holes
         if key not in self._levels:
             small = reduced(self.pixels, factor)
@@ -326,8 +338,9 @@ def _contrast(plane: Plane, sigma: float) -> Plane:
 
 
 def agreement_of(aligned: Compared, either: bool) -> Floats:
-    """Correlation under local normalisation, less for what lies beyond the border."""
-    return (np.abs(aligned.plain) if either else aligned.plain) * aligned.inside
+    """Correlation under local normalisation, less for what lies beyond the border: the plane is 0 there, which takes off a root
+    of the share, and so does this."""
+    return (np.abs(aligned.plain) if either else aligned.plain) * np.sqrt(aligned.inside)
 
 
 def moved_reference(poses: Floats, before: tuple[float, float], after: tuple[float, float]) -> Floats:
@@ -360,22 +373,35 @@ def aligned_at(
     pyramid: Pyramid, model: Model, ranges: Ranges, poses: Floats, factor: float, rounds: int, most: float
 ) -> Compared:
     """Poses moved to where a level of the image agrees best with the view of the nearest scale, both locally normalised."""
-    level = pyramid.level(factor)
+    plane, pitch = pyramid.padded(factor, _reach(model, model.reference) * ranges.scale[1] * 1.1 + most)
     scales = ranges.scales()
     nearest = nearest_scales(poses, scales)
-    moved, plain, inside = np.array(poses, np.float64), np.zeros(len(poses)), np.ones(len(poses))
+    moved, plain, inside = np.array(poses, np.float64), np.zeros(len(poses)), np.zeros(len(poses))
     for k, scale in enumerate(scales):
         chosen = np.flatnonzero(nearest == k)
         if not len(chosen):
             continue
         view = model.view(factor / float(scale))
-        given = level.factor, view.places(model.reference), view.normalised[view.mask], view.slopes(view.normalised)
-        moved[chosen], plain[chosen] = approach(level.plane, *given, poses[chosen], ranges.free, rounds, most)
-        beyond = chosen[np.isnan(plain[chosen])]
-        if len(beyond):
-            part = align(level.plane, *given, poses[beyond], ranges.free, rounds, most, False)
-            moved[beyond], plain[beyond], inside[beyond] = part.poses, part.plain, part.inside
+        given = pitch, view.places(model.reference), view.normalised[view.mask], view.slopes(view.normalised)
+        moved[chosen], found = approach(plane, *given, poses[chosen], ranges.free, rounds, most)
+        plain[chosen] = np.nan_to_num(found)
+        inside[chosen] = _share_inside(pyramid.pixels.shape, given[1], moved[chosen])
     return Compared(moved, plain, inside)
+
+
+_SAMPLES = 64
+"""Pixels of a template by which is told how much of it is in the image."""
+
+
+def _share_inside(shape: tuple[int, ...], places: tuple[Floats, Floats], poses: Floats) -> Floats:
+    """Share of the template's pixels that lie within the image, for each pose."""
+    step = max(1, len(places[0]) // _SAMPLES)
+    px, py = (p[step // 2 :: step] for p in places)
+    cosine, sine = (poses[:, 3] * f(poses[:, 2]) for f in (np.cos, np.sin))
+    u = poses[:, :1] + cosine[:, None] * px - sine[:, None] * py
+    v = poses[:, 1:2] + sine[:, None] * px + cosine[:, None] * py
+    within = (u >= -0.5) & (u <= shape[1] - 0.5) & (v >= -0.5) & (v <= shape[0] - 0.5)
+    return np.asarray(within.mean(axis=1), np.float64)
 
 
 def _distinct(poses: Floats, near: float, turn: float) -> NDArray[np.int64]:

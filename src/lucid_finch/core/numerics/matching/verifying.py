@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from lucid_finch.core.errors import Cancelled
-from lucid_finch.core.numerics.matching.alignment import align, sampled
+from lucid_finch.core.numerics.matching.alignment import Window, align, sampled
 from lucid_finch.core.numerics.matching.chance import Chance, by_correlation
 from lucid_finch.core.numerics.matching.locating import Floats, Located, Model, Pyramid, Ranges, nearest_scales
 from lucid_finch.core.numerics.matching.visibility import Measured, Part, measured, orientation_agreement
@@ -105,11 +105,13 @@ def _one(pyramid: Pyramid, model: Model, ranges: Ranges, pose: Floats, quantum: 
     plane, values, template = (level.grey, view.values, part.values) if grey else (level.plane, view.normalised, part.normalised)
     slopes, most = view.slopes(values), 0.1 * model.side + 2.0
     here = _measured_at(pyramid, model, part, pose, 1.0, ranges.either, grey)
+    reach = float(np.hypot(*places).max(initial=0.0)) * pose[0, 3] * 1.1 + 2.0 * most
+    window = Window.around(plane, pose[0, 0], pose[0, 1], reach)
     normal, scale = np.zeros((1, 4, 4)), np.zeros(1)
     for round_ in range(3):
         shown = here.shown if here.shown.sum() >= 0.2 * here.shown.size else np.ones(here.shown.size, bool)
         seen = places[0][shown], places[1][shown]
-        again = align(plane, level.factor, seen, template[shown], slopes[:, shown], pose, ranges.free, 8, most, True)
+        again = align(window, seen, template[shown], slopes[:, shown], pose, ranges.free, 8, most)
         after = _measured_at(pyramid, model, part, again.poses, 1.0, ranges.either, grey)
         if round_ and after.score <= here.score:
             break
