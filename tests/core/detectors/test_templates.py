@@ -203,6 +203,24 @@ class Posed(unittest.TestCase):
         self.assertGreater(scores["gradient"], 0.7)
         self.assertGreater(scores["gradient"], scores["intensity"] + 0.1)
 
+    def test_hundreds_of_instances_at_any_angle(self) -> None:
+        """More than the candidates that are followed in any case."""
+        random = np.random.default_rng(101)
+        tile = np.kron(random.integers(40, 200, (8, 8)), np.ones((3, 3)))
+        picture = np.tile(np.pad(tile, 6, constant_values=120), (20, 25)) + random.normal(0, 4, (720, 900))
+        found = lf.detect(
+            "templates", np.clip(picture, 0, 255).astype(np.uint8), template=tile.astype(np.uint8), rotation=(-180, 180)
+        )
+        self.assertEqual(len(found.findings), 500)
+        self.assertLess(float(np.abs(found.findings["angle"]).max()), 2.0)
+
+    def test_an_exact_copy_is_found_among_its_like(self) -> None:
+        wave = 120 + 40 * np.sin(np.add.outer(np.arange(200) / 5, np.arange(260) / 7))
+        picture = np.clip(wave + np.random.default_rng(0).normal(0, 6, wave.shape), 0, 255).astype(np.uint8)
+        found = lf.detect("templates", picture, template=picture[50:80, 60:90].copy()).findings
+        self.assertEqual((len(found), float(found["score"][0])), (1, 1.0))
+        self.assertAlmostEqual(float(found["x"][0]), 74.5, places=3)
+
     def test_the_same_bytes_each_time(self) -> None:
         given = {"template": self.template, "rotation": (-40, 40)}
         first, second = (lf.detect("templates", self.picture, **given) for _ in range(2))

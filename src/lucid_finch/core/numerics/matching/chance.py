@@ -12,6 +12,7 @@ from collections.abc import Mapping
 import numpy as np
 
 from lucid_finch.core.numerics.matching.locating import (
+    AS_GOOD,
     FINE,
     Floats,
     Model,
@@ -19,6 +20,7 @@ from lucid_finch.core.numerics.matching.locating import (
     Ranges,
     agreement_of,
     aligned_at,
+    distinct,
     fine_factor,
 )
 
@@ -26,13 +28,14 @@ _RANDOM_POSES = 300
 _ALIGNED = 1.7
 """A candidate was moved to where it agrees best, and images hold structure: so many times the spread of random poses is
 chance."""
+_SAME, _COPY = 1e-7, 20.0
+"""A correlation this near to 1 is that of a copy, and the log_nfa that it has at least."""
 _AFTER = 8
 """The candidate that shows how well chance agrees: so many places after those that stand out."""
 _FEWEST = 24
 """Candidates at distinct places from which on they are compared."""
 _WIDER = 1.2
 """The best of the look-alikes agree better than the law of the others says."""
-_COMPARED = 1000
 
 
 def _pitches(model: Model) -> tuple[float, ...]:
@@ -85,7 +88,9 @@ def by_correlation(values: Floats, varied: float, pixels: int, count: float) -> 
     free = min(1.0 / max(_ALIGNED**2 * varied, 1e-6), max(pixels - 1.0, 2.0))
     r = np.clip(np.asarray(values, float), -1.0, 1.0 - 1e-12)
     chance = special.betainc(0.5 * max(free - 1.0, 1.0), 0.5 * max(free - 1.0, 1.0), 0.5 * (1.0 - r))
-    return np.asarray(-np.log10(np.maximum(chance, 1e-300)) - math.log10(max(count, 1.0)))
+    found = -np.log10(np.maximum(chance, 1e-300)) - math.log10(max(count, 1.0))
+    # What is the same pixel for pixel is a copy, however smooth it is.
+    return np.asarray(np.where(r > 1.0 - _SAME, np.maximum(found, _COPY), found))
 
 
 def tests(pyramid: Pyramid, model: Model, ranges: Ranges) -> float:
@@ -121,12 +126,8 @@ class Chance:
     def _distinct(self, poses: Floats, agreement: Floats) -> Floats:
         """Agreements of the candidates that do not lie on a better one, falling."""
         order = np.argsort(-agreement, kind="stable")
-        kept: list[int] = []
-        for k in order[:_COMPARED]:
-            near = 0.4 * self.model.side * np.minimum(poses[kept, 3], poses[k, 3])
-            if not (np.hypot(poses[kept, 0] - poses[k, 0], poses[kept, 1] - poses[k, 1]) < near).any():
-                kept.append(int(k))
-        return agreement[kept]
+        near = 0.4 * self.model.side * float(np.median(poses[:, 3])) if len(poses) else 1.0
+        return agreement[order][distinct(poses[order], near)]
 
     def log_nfa(self, poses: Floats) -> Floats:
         """-log10 of how many such agreements chance makes in the image, at the level where that is least."""
@@ -148,8 +149,9 @@ def look_alikes(falling: Floats, tests: float) -> float:
 
     if len(falling) < _FEWEST:
         return 0.0
+    good = int((falling >= AS_GOOD * falling[0]).sum())
     after, accepted = (-float(special.ndtri(min(count / 10**tests, 0.4))) for count in (_AFTER, 0.01))
-    outstanding, spread = len(falling) // 2, 0.0
+    outstanding, spread = (len(falling) + good) // 2, 0.0
     for _ in range(len(falling)):
         spread = _WIDER * max(float(falling[min(outstanding + _AFTER, len(falling) - 1)]), 0.0) / after
         count = int((falling >= accepted * spread).sum())

@@ -46,7 +46,7 @@ _KEPT = (3000, 1000, 300)
 best."""
 MOST = 10_000
 """Candidates that are followed at all."""
-_AS_GOOD = 0.7
+AS_GOOD = 0.7
 """Share of the best agreement from which on a candidate is followed however many there are."""
 _GROUPED = 3
 """Neighbouring scales of which only the best pose at a place is followed."""
@@ -316,7 +316,7 @@ def locate(pyramid: Pyramid, model: Model, ranges: Ranges, least: float, most: i
         keep = np.flatnonzero((agreement > 0) & (aligned.inside > 0.4))
         # Of neighbours the one that agrees best here goes on; the sum over the levels says which places do.
         keep = keep[np.argsort(-agreement[keep], kind="stable")]
-        keep = keep[_distinct(aligned.poses[keep], min(0.15 * model.side, 3.0 * at), 0.5 * coarse.turn)]
+        keep = keep[distinct(aligned.poses[keep], min(0.15 * model.side, 3.0 * at), 0.5 * coarse.turn, _SCALE_STEP)]
         keep = keep[np.argsort(-total[keep], kind="stable")]
         keep = keep[_followed(total[keep], number + 1)]
         poses, total = aligned.poses[keep], total[keep]
@@ -326,8 +326,8 @@ def locate(pyramid: Pyramid, model: Model, ranges: Ranges, least: float, most: i
 
 def _followed(falling: Floats, number: int, parts: int = 1) -> slice:
     """Which of the candidates of one of several `parts`, best first, go on to the next level."""
-    good = int((falling >= _AS_GOOD * falling[0]).sum()) if len(falling) else 0
-    return slice(max(good, _KEPT[min(number, len(_KEPT) - 1)] // parts))
+    good = int((falling >= AS_GOOD * falling[0]).sum()) if len(falling) else 0
+    return slice(good + _KEPT[min(number, len(_KEPT) - 1)] // parts)
 
 
 def _contrast(plane: Plane, sigma: float) -> Plane:
@@ -404,8 +404,9 @@ def _share_inside(shape: tuple[int, ...], places: tuple[Floats, Floats], poses: 
     return np.asarray(within.mean(axis=1), np.float64)
 
 
-def _distinct(poses: Floats, near: float, turn: float) -> NDArray[np.int64]:
-    """Of poses in order, those that are not the same as an earlier one: closer than `near` px and `turn` degrees."""
+def distinct(poses: Floats, near: float, turn: float = 360.0, grow: float = math.inf) -> NDArray[np.int64]:
+    """Of poses in order, those that are not the same as an earlier one: closer than `near` px, `turn` degrees and `grow` in the
+    logarithm of the scale."""
     kept: list[int] = []
     cells: dict[tuple[int, int], list[int]] = {}
     for k in range(len(poses)):
@@ -417,7 +418,7 @@ def _distinct(poses: Floats, near: float, turn: float) -> NDArray[np.int64]:
         same = any(
             math.hypot(poses[i, 0] - x, poses[i, 1] - y) < near
             and abs(math.remainder(poses[i, 2] - angle, 2 * math.pi)) < math.radians(turn)
-            and abs(math.log(poses[i, 3] / scale)) < _SCALE_STEP
+            and abs(math.log(poses[i, 3] / scale)) < grow
             for i in around
         )
         if not same:
