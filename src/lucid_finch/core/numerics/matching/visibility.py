@@ -31,6 +31,8 @@ _DIFFERENT = 0.4
 """Agreement of a block, as a share of what the better blocks reach, below which it shows something else."""
 _LEAST = 0.12
 """Agreement of a block below which it shows something else in any case."""
+_FIGURE = 0.1
+"""The same against the blocks that vary most."""
 _ENOUGH = 1500
 """Pixels, evenly spread, from which gain and offset are taken."""
 _SHOWS = 2.0
@@ -89,6 +91,12 @@ class Part:
         off = details(self.view.values)[self.view.mask].astype(np.float64)
         return np.asarray(np.bincount(self.blocks, off**2) / np.bincount(self.blocks))
 
+    @cached_property
+    def structured(self) -> Mask:
+        """Blocks that hold structure: above the noise, and not the mere texture of a ground on which a figure stands out."""
+        least = max(_SHOWS * self.noise**2, _FIGURE * float(np.quantile(self.structure, 0.9)))
+        return np.asarray(self.structure > least)
+
 
 @dataclass(frozen=True)
 class Measured:
@@ -129,7 +137,7 @@ def measured(part: Part, grey: NDArray[np.float32], local: NDArray[np.float32], 
         typical = 1.4826 * float(np.median(np.abs(off[shown][:: max(1, len(off) // _ENOUGH)])))
         allowed = max(_BESIDE * typical, _HIDDEN * contrast)
         fits = np.sqrt(np.bincount(blocks, off**2) / count) <= allowed
-        shows = (part.structure > _SHOWS * part.noise**2) & (gain**2 * part.structure > _SHOWS * noise**2)
+        shows = part.structured & (gain**2 * part.structure > _SHOWS * noise**2)
         if shows.any():
             reached = float(np.quantile(agreement[shows], 0.75))
             fits = np.where(shows, agreement > max(_DIFFERENT * reached, _LEAST), fits)
