@@ -13,6 +13,7 @@ from lucid_finch.core.errors import FileError, ParameterError
 from lucid_finch.core.execution.assets import Assets
 from lucid_finch.core.image import Image
 from lucid_finch.core.luma import as_luma
+from lucid_finch.core.regions import masked_pixels, region_of
 from lucid_finch.core.teaching import Averaged, averaged, taught_kind, teach
 from lucid_finch.core.viewing.display import picture_of
 from lucid_finch.desktop.canvas.shapes import Shape
@@ -115,6 +116,11 @@ class Teaching(QObject):
             return None
         if pixels.ndim == 2:
             pixels = np.repeat(pixels[..., None], 3, axis=2)
+        outline = entry.parameters.get("outline")
+        outside = None if outline is None else masked_pixels(held[name], region_of(outline), 0)
+        if outside is not None:
+            # The margin does not count in any case.
+            pixels = np.where((outside != 0)[..., None], pixels // 2, pixels)
         return MaskPainter(self.parts, pixels, hidden)
 
     def take_mask(self, hidden: NDArray[np.bool_]) -> None:
