@@ -345,6 +345,8 @@ def _side_by_side(task: Task) -> list[EvidenceMap]:
 
     axes = np.arange(3 * width, dtype=float), 1 + np.arange(len(rows) * height) / height
     text = "each finding in a row: the template, the image at its place turned upright, and their difference"
+    if len(task.rows) > _SHOWN:
+        text += f"; the first {_SHOWN} of {len(task.rows)}"
     return [
         EvidenceMap(
             "matches", "matches", "grey", "grey", 3 * width, len(rows) * height, box, help=text, judged=True,

@@ -296,8 +296,6 @@ class Aligned:
     """(n, 4): x, y (px of the image), angle (radians), scale."""
     plain: Floats
     """Correlation of all pixels."""
-    robust: Floats
-    """Correlation weighted by how well a pixel fits."""
     gain: Floats
     scale: Floats
     """Robust standard deviation of the residuals, grey levels."""
@@ -365,7 +363,7 @@ def align(
     freedom = np.array(free, np.bool_)
     part = window.coefficients, window.valid, window.corner
     _align(*part, px, py, values, given, freedom, rounds, most, moved, stats, normal)
-    return Aligned(moved, stats[:, 0], stats[:, 1], stats[:, 2], stats[:, 3], stats[:, 4], normal)
+    return Aligned(moved, stats[:, 0], stats[:, 2], stats[:, 3], stats[:, 4], normal)
 
 
 def sampled(level: Plane, factor: tuple[float, float], places: tuple[Floats, Floats], poses: Floats) -> Plane:

@@ -35,7 +35,7 @@ _AFTER = 8
 _FEWEST = 24
 """Candidates at distinct places from which on they are compared."""
 _WIDER = 1.2
-"""The best of the look-alikes agree better than the law of the others says."""
+"""Factor on that spread: the best look-alikes agree better than a normal law fitted to the others predicts."""
 
 
 def _pitches(model: Model) -> tuple[float, ...]:
@@ -115,8 +115,8 @@ class Chance:
         """Standard deviation of chance for each level, px of the image per px."""
         agreements = {pitch: self._agreement(poses, pitch) for pitch in _pitches(model)}
         for pitch, agreement in agreements.items():
-            distinct = self._distinct(poses, agreement)
-            self.spread[pitch] = max(by_chance(pyramid, model, ranges, pitch), look_alikes(distinct, self.tests))
+            falling = self._distinct(poses, agreement)
+            self.spread[pitch] = max(by_chance(pyramid, model, ranges, pitch), look_alikes(falling, self.tests))
         self.of_candidates = self._log_nfa(agreements)
         """-log10 of how many agreements as good as those of `poses` chance makes."""
 
@@ -141,9 +141,9 @@ class Chance:
 def look_alikes(falling: Floats, tests: float) -> float:
     """Standard deviation of chance from the agreements of candidates at distinct places, best first.
 
-    What an image holds besides the template is alike to it in places: edges agree with edges. The candidates that follow after
-    those that stand out are such places; the spread is that by which chance makes `_AFTER` of them among 10 ** `tests`. Those
-    that stand out are found from below: a limit that is too low counts some too many, and then rises.
+    Parts of an image resemble the template: edges agree with edges. The candidates that rank after the outstanding ones are such
+    places; the spread is the one for which chance makes `_AFTER` of them among 10 ** `tests`. The outstanding ones are counted
+    by iteration from above: a limit that is too low counts too many, and rises in the next round.
     """
     from scipy import special
 

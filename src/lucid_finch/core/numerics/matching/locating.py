@@ -51,6 +51,7 @@ AS_GOOD = 0.7
 _GROUPED = 3
 """Neighbouring scales of which only the best pose at a place is followed."""
 _FLOOR = 0.3
+"""Share of the contrast of the template's details."""
 _SCALE_STEP = 0.1
 """Step of the logarithm of the scale: the rim of a template of `COARSE` px moves by less than a pixel."""
 
@@ -99,8 +100,8 @@ class Model:
 
     @cached_property
     def floor(self) -> float:
-        """Contrast below which details count less under local normalisation, grey levels: half of what the template's own
-        have. What blur, noise and compression leave of flat areas would count as much as structure else."""
+        """Contrast below which details count less under local normalisation, grey levels: a share of that of the template's
+        own. Otherwise what blur, noise and compression leave of flat areas would count as much as structure."""
         return _FLOOR * self._details(fine_factor(self))
 
 
@@ -390,7 +391,7 @@ def aligned_at(
 
 
 _SAMPLES = 64
-"""Pixels of a template by which is told how much of it is in the image."""
+"""Pixels of a template from which its share in the image is estimated."""
 
 
 def _share_inside(shape: tuple[int, ...], places: tuple[Floats, Floats], poses: Floats) -> Floats:

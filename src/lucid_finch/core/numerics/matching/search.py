@@ -88,7 +88,7 @@ def _basis(poses: Plane) -> tuple[Plane, Plane]:
     rank = min(-(-(int(np.searchsorted(share, _ENERGY)) + 1) // 4) * 4, len(poses))
     weights = np.ascontiguousarray(vectors[:, ::-1][:, :rank], np.float32)
     patterns = weights.T @ poses
-    # What is left of each pose has the norm of the whole: else a pose that the basis holds badly would count less.
+    # Each approximated pose is scaled to the norm of the exact one: otherwise a pose that the basis represents badly counts less.
     norms = np.sqrt((poses**2).sum(axis=1) / np.maximum(((weights @ patterns) ** 2).sum(axis=1), 1e-30))
     return patterns, np.ascontiguousarray(weights * norms[:, None], np.float32)
 
