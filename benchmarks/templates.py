@@ -242,6 +242,7 @@ def speed() -> None:
 
     from benchmarks.scenes import photograph
     from lucid_finch.core.numerics.matching.correlation import Pattern, correlation_map
+    from lucid_finch.core.numerics.matching.upright import correlation_peaks
 
     picture = photograph()
     part = picture[300:364, 1000:1064]
@@ -278,6 +279,7 @@ def speed() -> None:
     tasks = {
         "composition": composition,
         "map": lambda: correlation_map(ours, pattern, 1.0, 255.0),
+        "peaks from 0.5 on": lambda: correlation_peaks(ours, pattern, 1.0, 255.0, 0.4),
         "upright, found and measured": lambda: lf.detect("templates", picture, template=template),
         "any angle": lambda: lf.detect("templates", picture, template=template, **turned),
         "any angle, scale 0.7 to 1.4": lambda: lf.detect("templates", picture, template=template, **turned, scale=(0.7, 1.4)),

@@ -1,15 +1,15 @@
 """Templates: where a taught pattern occurs, at which angle and size, how well it agrees and how much of it is visible.
 
-Without rotation and scaling the zero-mean normalised cross-correlation of every place is computed
-(`numerics.matching.correlation`) and its peaks are refined. Else a coarse search over all poses under local normalisation is
-followed by alignment from level to level (`numerics.matching.locating`). Every candidate is measured at full size, and
-compared with what chance gives in this image (`numerics.matching.verifying`).
+Without rotation and scaling the peaks of the zero-mean normalised cross-correlation are found, coarse to fine where that is
+faster (`numerics.matching.upright`), else by computing it at every place (`numerics.matching.correlation`). Else a coarse
+search over all poses under local normalisation is followed by alignment from level to level (`numerics.matching.locating`).
+Every candidate is measured at full size, and compared with what chance gives in this image (`numerics.matching.verifying`).
 """
 
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from functools import cache
 from typing import Any, Literal
@@ -30,6 +30,7 @@ from lucid_finch.core.numerics.matching.chance import by_correlation
 from lucid_finch.core.numerics.matching.correlation import Pattern, correlation_map
 from lucid_finch.core.numerics.matching.locating import MOST, Located, Model, Pyramid, Ranges, locate
 from lucid_finch.core.numerics.matching.search import local_maxima
+from lucid_finch.core.numerics.matching.upright import SURE, correlation_peaks
 from lucid_finch.core.numerics.matching.views import noise_of
 from lucid_finch.core.numerics.matching.visibility import gain_and_offset
 from lucid_finch.core.parameter_types.references import Asset
@@ -139,8 +140,10 @@ class Gathered:
 
     template: _Template
     verified: verifying.Verified
-    map: NDArray[np.float32]
-    """Best agreement at each place, all poses together."""
+    map: Callable[[], NDArray[np.float32]]
+    """Best agreement at each place, all poses together; computed when it is first asked for, where peaks came without it."""
+    shape: tuple[int, ...]
+    """Of the map: rows, columns."""
     frame: Frame
     """From the map's pixels to those of the prepared image."""
     searched: bool
@@ -149,7 +152,7 @@ class Gathered:
 
     @property
     def nbytes(self) -> int:
-        return self.map.nbytes
+        return 4 * self.shape[0] * self.shape[1]
 
 
 @dataclass(frozen=True)
@@ -203,16 +206,22 @@ class Templates(Detector):
         least, many = self.floor(parameters)
         if searched:
             _check_size(template, image, ranges)
-            found = locate(pyramid, template.model, ranges, _FLOOR, MOST, task.context.cancelled)
+            found, responses = locate(pyramid, template.model, ranges, _FLOOR, MOST, task.context.cancelled)
             fx, fy = found.coarse
             frame = Frame(((fx, 0.0), (0.0, fy)), (0.5 * fx - 0.5, 0.5 * fy - 0.5))
+            shape = responses.shape
+
+            def whole() -> NDArray[np.float32]:
+                return responses
+
         else:
-            found, frame = _by_map(task, template, pixels, valid, ranges, least)
+            found, whole, frame = _by_map(task, template, pixels, valid, ranges, least)
+            shape = pixels.shape
         verified = verifying.verify(
             pyramid, template.model, ranges, found, quantum, parameters.similarity, many, task.context.cancelled
         )
         notes = (f"{found.dropped} further places of weaker agreement were not followed",) if found.dropped > 0 else ()
-        return Gathered(template, verified, found.responses, frame, searched, notes)
+        return Gathered(template, verified, whole, shape, frame, searched, notes)
 
     def floor(self, parameters: TemplatesParameters) -> tuple[float, float]:
         """Correlation below which no peak is gathered, and false alarms from which on a candidate is not measured, in decades."""
@@ -265,11 +274,10 @@ class Templates(Detector):
 
     def evidence(self, task: Task) -> list[EvidenceMap]:
         gathered: Gathered = task.gathered
-        best = gathered.map
-        height, width = best.shape
+        height, width = gathered.shape
 
         def part(left: int, top: int, right: int, bottom: int) -> Array:
-            return np.ascontiguousarray(best[top:bottom, left:right], np.float32)
+            return np.ascontiguousarray(gathered.map()[top:bottom, left:right], np.float32)
 
         text = (
             "best agreement of all poses with the place, both locally normalised, at the pitch of the coarse search"
@@ -295,7 +303,7 @@ class Templates(Detector):
         gathered: Gathered = task.gathered
         frame = task.image.frame.after(gathered.frame)
         u, v = frame.from_source(x, y)
-        best = gathered.map
+        best = gathered.map()
         reach = max(1, round(0.25 * gathered.template.model.side / frame.scale))
         column, row = (min(max(round(float(w)), 0), n - 1) for w, n in ((u, best.shape[1]), (v, best.shape[0])))
         around = best[max(row - reach, 0) : row + reach + 1, max(column - reach, 0) : column + reach + 1]
@@ -436,8 +444,8 @@ def _check_size(template: _Template, image: Image, ranges: Ranges) -> None:
 
 def _by_map(
     task: Task, template: _Template, pixels: NDArray[np.float32], valid: Any, ranges: Ranges, least: float
-) -> tuple[Located, Frame]:
-    """Peaks of the correlation of every place, and the frame of the map: pixel (x, y) is where the reference falls."""
+) -> tuple[Located, Callable[[], NDArray[np.float32]], Frame]:
+    """Peaks of the correlation, the map of every place, and its frame: pixel (x, y) is where the reference falls."""
     model = template.model
     left, top, right, bottom = (math.floor(v + 0.5) for v in template.box)
     part = model.pixels[top:bottom, left:right]
@@ -449,25 +457,44 @@ def _by_map(
             "template",
         )
     image = task.image
-    scores = correlation_map(pixels, Pattern.of(part, mask), image.quantum, image.span)
-    if valid is not None:
-        holes = np.pad(np.cumsum(np.cumsum(~valid, axis=0), axis=1), ((1, 0), (1, 0)))
-        inside = holes[height:, width:] - holes[:-height, width:] - holes[height:, :-width] + holes[:-height, :-width]
-        scores[inside > 0] = 0.0
-    judged = np.abs(scores) if ranges.either else scores
-    rows, columns, dropped = local_maxima(judged, least, MOST)
+    pattern = Pattern.of(part, mask)
     offset = model.reference[0] - left, model.reference[1] - top
+    # The map as large as the image: each pixel where the reference falls, to the nearest.
+    across, down = (math.floor(v + 0.5) for v in offset)
+
+    def scores() -> NDArray[np.float32]:
+        found = correlation_map(pixels, pattern, image.quantum, image.span)
+        if valid is not None:
+            holes = np.pad(np.cumsum(np.cumsum(~valid, axis=0), axis=1), ((1, 0), (1, 0)))
+            inside = holes[height:, width:] - holes[:-height, width:] - holes[height:, :-width] + holes[:-height, :-width]
+            found[inside > 0] = 0.0
+        return found
+
+    def placed(found: NDArray[np.float32]) -> NDArray[np.float32]:
+        whole = np.zeros(pixels.shape, np.float32)
+        _paste(whole, found, across, down)
+        return whole
+
+    size = (pixels.shape[0] - height + 1) * (pixels.shape[1] - width + 1)
+    # Below, coarse to fine would lose some of the weak ones.
+    strong = least >= SURE - 0.1 - 1e-9 and valid is None
+    peaks = correlation_peaks(pixels, pattern, image.quantum, image.span, least, ranges.either) if strong else None
+    dropped = 0
+    if peaks is None:
+        known = scores()
+        judged = np.abs(known) if ranges.either else known
+        rows, columns, dropped = local_maxima(judged, least, MOST)
+        values = judged[rows, columns].astype(float)
+        varied = float(np.mean(np.square(known[:: max(1, len(known) // 400)])))
+        whole = cache(lambda: placed(known))
+    else:
+        rows, columns, values, varied = peaks.rows, peaks.columns, np.abs(peaks.values), peaks.varied
+        whole = cache(lambda: placed(scores()))
     poses = np.stack([columns + offset[0], rows + offset[1], np.zeros(len(rows)), np.ones(len(rows))], axis=1).astype(float)
     poses[:, 2], poses[:, 3] = math.radians(ranges.rotation[0]), ranges.scale[0]
-    # The map as large as the image: each pixel where the reference falls, to the nearest.
-    whole = np.zeros(pixels.shape, np.float32)
-    across, down = (math.floor(v + 0.5) for v in offset)
-    _paste(whole, scores, across, down)
-    values = judged[rows, columns].astype(float)
-    varied = float(np.mean(np.square(scores[:: max(1, len(scores) // 400)])))
-    expected = by_correlation(values, varied, model.mask.sum(), scores.size)
+    expected = by_correlation(values, varied, model.mask.sum(), size)
     frame = Frame.shifted(offset[0] - across, offset[1] - down)
-    return Located(poses, dropped, whole, (1.0, 1.0), expected, (varied, float(scores.size))), frame
+    return Located(poses, dropped, (1.0, 1.0), expected, (varied, float(size))), whole, frame
 
 
 def _paste(whole: NDArray[np.float32], part: NDArray[np.float32], left: int, top: int) -> None:

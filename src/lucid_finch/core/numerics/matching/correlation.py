@@ -7,7 +7,7 @@ window by running sums. The transform is taken over tiles that fit the processor
 from __future__ import annotations
 
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cache, cached_property
 from typing import Any
 
 import numpy as np
@@ -24,6 +24,7 @@ _TILES = (64, 128, 256, 512, 1024, 2048, 4096)
 _ROUNDING = 1e-6
 """Error of a correlation by single precision, as a share of the root mean square of a tile, over the contrast of its window."""
 _ALLOWED = 5e-6
+"""Error of a correlation that is accepted."""
 
 
 @dataclass(frozen=True)
@@ -106,17 +107,17 @@ def flat_below(count: int, quantum: float, span: float) -> float:
     return max(0.2 * quantum**2, 1e-11 * span**2 * count)
 
 
-def correlation_map(pixels: Plane, pattern: Pattern, quantum: float, span: float) -> Plane:
+def correlation_map(pixels: Plane, pattern: Pattern, quantum: float, span: float, error: float = _ALLOWED) -> Plane:
     """(H - h + 1, W - w + 1) float32: the correlation, -1 to 1, with the window whose top left pixel is (row, column).
 
     `pixels` (H, W) float32. Windows without contrast give 0. `quantum` is the step between grey levels (0: continuous), `span`
-    the value range.
+    the value range, `error` what is accepted of single precision.
     """
     height, width = pattern.values.shape
     # Taken about the middle grey, so that squares stay small.
     level = np.float32(np.round(pixels[:: max(1, pixels.shape[0] // 64), :: max(1, pixels.shape[1] // 64)].mean()))
     centred = pixels - level
-    products = correlation_sums(centred, pattern.values)
+    products = correlation_sums(centred, pattern.values, error)
     least = flat_below(pattern.count, quantum, span)
     out = np.empty(products.shape, np.float32)
     norm = max(pattern.norm, 1e-30)
@@ -124,19 +125,19 @@ def correlation_map(pixels: Plane, pattern: Pattern, quantum: float, span: float
         over_bands(lambda top, bottom: _normalise_band(centred, products, height, width, norm, least, top, bottom, out), len(out))
     else:
         weights = pattern.mask.astype(np.float64)
-        total = correlation_sums(centred, weights, exact=True)
-        squares = correlation_sums(centred.astype(np.float64) ** 2, weights, exact=True)
+        total = correlation_sums(centred, weights, 0.0)
+        squares = correlation_sums(centred.astype(np.float64) ** 2, weights, 0.0)
         varied = squares - total**2 / pattern.count
         good = varied > max(least, 1e-12 * float(squares.max(initial=0.0)))
         out[:] = np.where(good, products / (norm * np.sqrt(np.where(good, varied, 1.0))), 0.0)
     return np.clip(out, -1.0, 1.0, out=out)
 
 
-def correlation_sums(pixels: NDArray[Any], weights: NDArray[np.float64], exact: bool = False) -> NDArray[np.float64]:
+def correlation_sums(pixels: NDArray[Any], weights: NDArray[np.float64], error: float = _ALLOWED) -> NDArray[np.float64]:
     """(H - h + 1, W - w + 1) float64: sums of pixel times weight, the weights (h, w) laid over each window, not flipped.
 
-    With `exact` all transforms are in double precision, else only those of tiles that hold windows of much less contrast
-    than the rest of the tile.
+    Tiles that hold windows of much less contrast than the rest of the tile are transformed in double precision, so that the
+    error of a correlation is below `error`; with 0 all are.
     """
     height, width = weights.shape
     shape = pixels.shape[0] - height + 1, pixels.shape[1] - width + 1
@@ -152,8 +153,11 @@ def correlation_sums(pixels: NDArray[Any], weights: NDArray[np.float64], exact: 
     places = [(y, x) for y in range(0, shape[0], step_y) for x in range(0, shape[1], step_x)]
     import scipy.fft  # here, since loading it takes a tenth of a second
 
-    spectra = {kind: np.conj(scipy.fft.rfft2(weights.astype(kind), size)) for kind in (np.float32, np.float64)}
+    @cache
+    def spectrum(kind: type) -> NDArray[Any]:
+        return np.asarray(np.conj(scipy.fft.rfft2(weights.astype(kind), size)))
 
+    exact = error <= 0.0
     contrast, down, across = (np.zeros((0, 0)), 1, 1) if exact else _block_contrast(pixels, height, width)
 
     def tile(number: int, _: int) -> None:
@@ -162,10 +166,10 @@ def correlation_sums(pixels: NDArray[Any], weights: NDArray[np.float64], exact: 
         mean = part.mean()
         block = part - mean
         inside = contrast[y // down : (y + size[0]) // down + 1, x // across : (x + size[1]) // across + 1]
-        rough = _ROUNDING * float(np.sqrt(np.mean(block[::4, ::4] ** 2))) > _ALLOWED * float(inside.min(initial=np.inf))
+        rough = _ROUNDING * float(np.sqrt(np.mean(block[::4, ::4] ** 2))) > error * float(inside.min(initial=np.inf))
         kind = np.float64 if exact or rough else np.float32
         block = block.astype(kind, copy=False)
-        found = scipy.fft.irfft2(scipy.fft.rfft2(block, size) * spectra[kind], size)
+        found = scipy.fft.irfft2(scipy.fft.rfft2(block, size) * spectrum(kind), size)
         rows, columns = min(step_y, shape[0] - y), min(step_x, shape[1] - x)
         out[y : y + rows, x : x + columns] = found[:rows, :columns]
         if exact:

@@ -154,10 +154,8 @@ class Located:
     """(n, 4): x, y, angle (radians), scale."""
     dropped: int
     """Candidates beyond the most that are followed."""
-    responses: Plane
-    """The best agreement of all poses at each place."""
     coarse: tuple[float, float]
-    """px of the image per px of the responses."""
+    """px of the image per px of the coarse search."""
     log_nfa: Floats | None = None
     """-log10 of how many agreements as good chance makes, where that is known from a map of correlations."""
     of_map: tuple[float, float] = (0.0, 0.0)
@@ -302,8 +300,11 @@ def _coarse(
     return _Coarse(np.concatenate(poses), np.concatenate(agreement), dropped, best, level.factor, factor, steps[-1])
 
 
-def locate(pyramid: Pyramid, model: Model, ranges: Ranges, least: float, most: int, cancelled: Cancel | None = None) -> Located:
-    """Candidates whose agreement under local normalisation is at least `least` at the coarse level, at most `most`."""
+def locate(
+    pyramid: Pyramid, model: Model, ranges: Ranges, least: float, most: int, cancelled: Cancel | None = None
+) -> tuple[Located, Plane]:
+    """Candidates whose agreement under local normalisation is at least `least` at the coarse level, at most `most`; and the best
+    agreement of all poses at each place there."""
     centre = _middle(model)
     coarse = _coarse(pyramid, model, ranges, centre, least, cancelled)
     poses, total = coarse.poses, coarse.agreement
@@ -322,7 +323,7 @@ def locate(pyramid: Pyramid, model: Model, ranges: Ranges, least: float, most: i
         keep = keep[_followed(total[keep], number + 1)]
         poses, total = aligned.poses[keep], total[keep]
     placed = moved_reference(poses, centre, model.reference)
-    return Located(placed[:most], coarse.dropped, coarse.responses, coarse.factor)
+    return Located(placed[:most], coarse.dropped, coarse.factor), coarse.responses
 
 
 def _followed(falling: Floats, number: int, parts: int = 1) -> slice:
