@@ -57,7 +57,7 @@ def spoiled(scene: np.ndarray, random: np.random.Generator, noise: float, blur: 
     return np.asarray(Pillow.open(stream))
 
 
-def _grey(path: Path) -> np.ndarray:
+def grey(path: Path) -> np.ndarray:
     picture = Pillow.open(path).convert("L")
     picture.thumbnail((1920, 1080))
     return np.asarray(picture).astype(np.float64)
@@ -95,7 +95,7 @@ def photographs(count: int, seed: int, contrast: float) -> None:
     seconds, errors = [], []
     while every.total < count:
         first, second = random.choice(len(files), 2, replace=False)
-        source, scene = _grey(files[first]), _grey(files[second])
+        source, scene = grey(files[first]), grey(files[second])
         side = int(random.integers(48, 201))
         if min(source.shape) < 2 * side or min(scene.shape) < 500:
             continue

@@ -10,7 +10,7 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from lucid_finch.core.numerics.suppression import suppress
+from lucid_finch.core.numerics.suppression import distances_to_earlier, suppress
 
 Floats = NDArray[np.float64]
 
@@ -70,6 +70,22 @@ class Exclusions:
         """Which of those that `passed` are accepted, and for each of the others what suppressed it (-1)."""
         return suppress(order, self.pairs[self.measure > self.most], passed)
 
+    def surplus(self, found: NDArray[np.int64], keep: int) -> NDArray[np.int64]:
+        """Which of the accepted candidates, best first, are more than `keep`."""
+        return found[keep:]
+
+
+@dataclass(frozen=True)
+class EvenExclusions(Exclusions):
+    """The same; of more than `keep` candidates, those farthest from any better one stay."""
+
+    places: Floats
+    """(n, 2): x, y of each candidate."""
+
+    def surplus(self, found: NDArray[np.int64], keep: int) -> NDArray[np.int64]:
+        far = distances_to_earlier(self.places[found])
+        return found[np.sort(np.argsort(-far, kind="stable")[keep:])]
+
 
 @dataclass(frozen=True)
 class OneOfEach:
@@ -87,6 +103,10 @@ class OneOfEach:
         accepted[best] = True
         lost_to[best_first] = np.where(best == best_first, -1, best)
         return accepted, lost_to
+
+    def surplus(self, found: NDArray[np.int64], keep: int) -> NDArray[np.int64]:
+        """Which of the accepted candidates, best first, are more than `keep`."""
+        return found[keep:]
 
 
 @dataclass(frozen=True)
@@ -136,8 +156,8 @@ def judge(
         accepted, lost_to = exclusions.suppress(order, passed)
         outcome[passed & ~accepted] = Outcome.SUPPRESSED
     if keep is not None:
-        surplus = order[outcome[order] == Outcome.FOUND][keep:]
-        outcome[surplus] = Outcome.SURPLUS
+        found = order[outcome[order] == Outcome.FOUND]
+        outcome[found[keep:] if exclusions is None else exclusions.surplus(found, keep)] = Outcome.SURPLUS
     return Judgement(outcome, failed, lost_to, order, tuple(limits))
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from lucid_finch.core.detector import Detector
 from lucid_finch.core.detectors.circles import Circles
 from lucid_finch.core.detectors.contours import Contours
+from lucid_finch.core.detectors.corners import Corners
 from lucid_finch.core.detectors.edge_scan import EdgeScan
 from lucid_finch.core.detectors.edges import Edges
 from lucid_finch.core.detectors.ellipses import Ellipses
@@ -13,7 +14,7 @@ from lucid_finch.core.detectors.templates import Templates
 from lucid_finch.core.errors import ParameterError, nearest
 
 KINDS: dict[str, type[Detector]] = {
-    detector.kind: detector for detector in (Edges, EdgeScan, Contours, Lines, Circles, Ellipses, Templates)
+    detector.kind: detector for detector in (Edges, EdgeScan, Contours, Lines, Circles, Ellipses, Corners, Templates)
 }
 """Every kind of detector by name."""
 

@@ -56,3 +56,23 @@ def suppress(
     suppressed_by = np.full(count, -1, np.int64)
     _suppress(order, start, other, accepted, suppressed_by)
     return accepted, suppressed_by
+
+
+@kernel
+def _distances_to_earlier(x, y, out):  # type: ignore[no-untyped-def]
+    for i in range(x.size):
+        least = np.inf
+        for k in range(i):
+            far = (x[k] - x[i]) ** 2 + (y[k] - y[i]) ** 2
+            least = min(least, far)
+        out[i] = np.sqrt(least)
+
+
+def distances_to_earlier(places: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Distance of each of the places (n, 2) from the nearest one before it; infinite for the first.
+
+    Of places from strong to weak, those with the largest distances spread evenly (Brown, Szeliski and Winder, CVPR 2005).
+    """
+    out = np.empty(len(places))
+    _distances_to_earlier(np.ascontiguousarray(places[:, 0], float), np.ascontiguousarray(places[:, 1], float), out)
+    return out

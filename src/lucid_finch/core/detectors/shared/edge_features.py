@@ -36,21 +36,33 @@ _ALONE = 4.0
 """Points of shorter chains are used only from so many times the background on."""
 
 
+def _key(region: Region | None, sigma: float, operator: str) -> str:
+    return f"{operator} {sigma!r} {region.model_dump_json() if region is not None else ''}"
+
+
+def background_of(image: Image, region: Region | None, sigma: float, context: Context, operator: str = "gaussian") -> Background:
+    """Statistics of the gradient of the image's background. Raises `Cancelled`."""
+    kernels = operator_kernels(operator, sigma)
+
+    def make() -> Background:
+        masked = masked_pixels(image, region, len(kernels[0]) // 2)
+        return measure_background(image.pixels, kernels, image.quantum, masked, context.cancelled)
+
+    found: Background = context.shared(f"background {_key(region, sigma, operator)}", make)
+    return found
+
+
 def measured_points(
     image: Image, region: Region | None, sigma: float, context: Context, operator: str = "gaussian", floor: float | None = None
 ) -> tuple[EdgePoints, Background]:
     """Thinned points above `floor` (grey levels per px), or above the background, and the background. Raises `Cancelled`."""
     kernels = operator_kernels(operator, sigma)
     masked = masked_pixels(image, region, len(kernels[0]) // 2)
-    where = region.model_dump_json() if region is not None else ""
-    key = f"{operator} {sigma!r} {where}"
-    background = context.shared(
-        f"background {key}", lambda: measure_background(image.pixels, kernels, image.quantum, masked, context.cancelled)
-    )
+    background = background_of(image, region, sigma, context, operator)
     factor, least = (chain_significance.Z_LOW, 0.0) if floor is None else (0.0, floor)
     least = max(least, 1e-6 * image.span)
     points = context.shared(
-        f"points {key} {floor!r}",
+        f"points {_key(region, sigma, operator)} {floor!r}",
         lambda: find_edge_points(image.pixels, kernels, background, factor, least, masked, context.cancelled),
     )
     return points, background
@@ -135,13 +147,14 @@ class GradientMaps:
     """The plain steps from grey levels to thinned edge points, for a rectangle, from the image with a margin."""
 
     def __init__(
-        self, image: Image, points: EdgePoints, background: Background, sigma: float, operator: str = "gaussian",
+        self, image: Image, points: EdgePoints | None, background: Background, sigma: float, operator: str = "gaussian",
         low: float | None = None,
     ) -> None:  # fmt: skip
         self.image, self.points, self.background, self.sigma, self.low = image, points, background, sigma, low
         self.kernels: tuple[Kernel1D, Kernel1D] = operator_kernels(operator, sigma)
 
-    def _with_margin(self, box: tuple[int, int, int, int], margin: int) -> tuple[Array, tuple[slice, slice]]:
+    def with_margin(self, box: tuple[int, int, int, int], margin: int) -> tuple[Array, tuple[slice, slice]]:
+        """The pixels of a rectangle with a margin, as far as the image goes, and where the rectangle lies among them."""
         left, top, right, bottom = box
         x0, y0 = max(left - margin, 0), max(top - margin, 0)
         part = self.image.pixels[y0 : bottom + margin, x0 : right + margin]
@@ -149,11 +162,11 @@ class GradientMaps:
 
     def smoothed(self, *box: int) -> Array:
         weights = gaussian_kernel(self.sigma)
-        part, inner = self._with_margin(box, len(weights) // 2)  # type: ignore[arg-type]
+        part, inner = self.with_margin(box, len(weights) // 2)  # type: ignore[arg-type]
         return smoothed(part, weights)[inner]
 
     def gradient(self, *box: int) -> tuple[Array, Array]:
-        part, inner = self._with_margin(box, len(self.kernels[0]) // 2)  # type: ignore[arg-type]
+        part, inner = self.with_margin(box, len(self.kernels[0]) // 2)  # type: ignore[arg-type]
         gx, gy = gradient_planes(part, self.kernels)
         return gx[inner], gy[inner]
 
@@ -185,6 +198,8 @@ class GradientMaps:
     def thinned(self, left: int, top: int, right: int, bottom: int) -> Array:
         points = self.points
         out = np.zeros((bottom - top, right - left), np.float32)
+        if points is None:
+            return out
         row, column, here = points.within(left, top, right, bottom)
         out[row, column] = points.strength[here]
         return out

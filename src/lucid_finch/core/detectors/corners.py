@@ -1,0 +1,281 @@
+"""Corners: where the grey levels change along more than one direction, placed where the edges meet.
+
+Maxima of a response of the structure tensor (`numerics.corners.structure_tensor`) are compared with what the background makes
+(`numerics.corners.significance`), and refined by fitting the edges (`numerics.corners.corner_fits`).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from lucid_finch.core.detection import EvidenceMap
+from lucid_finch.core.detector import Candidates, Detector, DetectorParameters, Reason, Task
+from lucid_finch.core.detectors.shared.declarations import FALSE_ALARMS_COLUMN, false_alarms_parameter
+from lucid_finch.core.detectors.shared.edge_features import GradientMaps, background_of
+from lucid_finch.core.judging import EvenExclusions, Exclusions
+from lucid_finch.core.numerics.corners import corner_fits, structure_tensor
+from lucid_finch.core.numerics.corners.significance import corner_log_nfa, degrees_of_freedom, scale_at
+from lucid_finch.core.numerics.edges.background import Background
+from lucid_finch.core.numerics.edges.gradients import noise_gain
+from lucid_finch.core.numerics.runtime.threads import cancellable
+from lucid_finch.core.parameters import forms, gathers, judges
+from lucid_finch.core.regions import masked_pixels
+from lucid_finch.core.table import Array, Column
+
+_MOST = 100_000
+"""Maxima that are measured: the strongest."""
+_FITTED, _FITTED_ISOTROPY = -1.0, 0.02
+"""log_nfa and isotropy from which on a corner is fitted."""
+_SCALES = ((1.0, 0.5), (1.0, 2.0), (0.5, 0.5), (2.0, 2.0))
+"""Smoothing and window, over those that are given, at which a corner must be one, too."""
+
+
+class CornersParameters(DetectorParameters):
+    """Parameters of `corners`."""
+
+    response: Literal["harris", "min_eigenvalue", "foerstner"] = gathers(
+        "foerstner",
+        label="Response",
+        help="Of the structure tensor: harris: det - k trace squared; min_eigenvalue: its smaller eigenvalue; foerstner: "
+        "det / trace.",
+    )
+    k: float = gathers(
+        0.05,
+        label="k",
+        least=0.0,
+        most=0.24,
+        usual=(0.02, 0.15),
+        only_with=("response", ("harris",)),
+        help="Weight of the trace in the Harris response. More rejects more of the straight edges.",
+        more=True,
+    )
+    sigma_gradient: float = gathers(
+        1.0,
+        label="Smoothing",
+        unit="px",
+        least=0.3,
+        most=20.0,
+        usual=(0.5, 4.0),
+        help="Standard deviation of the Gaussian smoothing before the gradient.",
+    )
+    sigma_window: float = gathers(
+        2.0,
+        label="Window",
+        unit="px",
+        least=0.5,
+        most=40.0,
+        usual=(1.0, 8.0),
+        help="Standard deviation of the Gaussian window over which the structure tensor is averaged.",
+    )
+    false_alarms: float = false_alarms_parameter(
+        "Accept corners that the image's background produces less often than this in one image."
+    )
+    strength_min_pct: float = judges(
+        1.0,
+        label="Response, min",
+        unit="% of the strongest",
+        least=0.0,
+        most=100.0,
+        usual=(0.0, 30.0),
+        criterion="strength_pct",
+        help="Weaker responses are rejected.",
+    )
+    isotropy_min: float = judges(
+        0.15,
+        label="Isotropy, min",
+        least=0.0,
+        most=1.0,
+        criterion="isotropy",
+        help="4 det / trace squared of the structure tensor: 1 where the gradient has all directions alike, 0 on a straight "
+        "edge. The least in windows of half, one and two times the size.",
+        more=True,
+    )
+    spacing: float = forms(
+        5.0,
+        label="Distance, min",
+        unit="px",
+        least=0.0,
+        most=1000.0,
+        usual=(0.0, 60.0),
+        help="Of corners closer than this, the stronger counts.",
+    )
+    spread: bool = forms(
+        False,
+        label="Even spread",
+        help="With a maximum count: take those that are farthest from any stronger one, so that they spread over the image.",
+    )
+    subpixel: bool = forms(
+        True,
+        label="Sub-pixel",
+        help="Place each corner where its edges meet; otherwise at the maximum of the response.",
+        more=True,
+    )
+
+
+@dataclass(frozen=True)
+class Gathered:
+    """Maxima of the response, one entry each, in px of the image."""
+
+    rows: NDArray[np.int32]
+    columns: NDArray[np.int32]
+    response: NDArray[np.float32]
+    isotropy: NDArray[np.float64]
+    log_nfa: NDArray[np.float64]
+    fitted: corner_fits.RefinedCorners
+    background: Background
+    notes: tuple[str, ...]
+
+    @property
+    def nbytes(self) -> int:
+        return 120 * len(self.rows) + self.background.nbytes
+
+
+class Corners(Detector):
+    kind = "corners"
+    purpose = "Points where edges meet, as sub-pixel places for matching, recognition and calibration."
+    Parameters = CornersParameters
+    columns = (
+        Column("response", "response", "", "of the structure tensor at the maximum; grey/px to the power of 4 (harris) or 2", 2),
+        FALSE_ALARMS_COLUMN,
+        Column("strength_pct", "response", "%", "response in percent of the strongest", 1),
+        Column("isotropy", "isotropy", "", "4 det / trace squared of the structure tensor, 0 on a straight edge", 2),
+        Column("form", "form", "", "saddle: chessboard; wedge: of two edges; point: neither", names=corner_fits.FORMS),
+        Column("contrast", "contrast", "grey", "between both sides of the edges; below 0: a dark wedge", 1),
+        Column("opening", "opening", "deg", "angle between both edges", 1),
+        Column("direction", "direction", "deg", "of the middle of a wedge; along one edge of a saddle", 1, "direction"),
+        Column("x_std", "x ±", "px", "one standard deviation, from the noise alone", 3, "x error", "y_std"),
+        Column("y_std", "y ±", "px", "one standard deviation, from the noise alone", 3, "y error"),
+    )
+    main_maps = ("response",)
+
+    # Stages
+
+    def gather(self, task: Task) -> Gathered:
+        image, given, context = task.image, task.parameters, task.context
+        op = _operator(given)
+        background = background_of(image, given.region, given.sigma_gradient, context)
+        masked = masked_pixels(image, given.region, op.margin)
+        with cancellable(context.cancelled):
+            plane = structure_tensor.response_plane(image.pixels, op)
+            rows, columns = structure_tensor.maxima(plane, _LEAST * image.span**2, op.margin, masked)
+            response = plane[rows, columns]
+            notes: tuple[str, ...] = ()
+            if len(rows) > _MOST:
+                notes = (f"the strongest {_MOST:,} of {len(rows):,} maxima were measured",)
+                strongest = np.sort(np.argsort(-response, kind="stable")[:_MOST])
+                rows, columns, response = rows[strongest], columns[strongest], response[strongest]
+            tensors = structure_tensor.tensors_at(image.pixels, rows, columns, given.sigma_gradient, given.sigma_window)
+            scale = scale_at(background, rows, columns)
+            tests = image.width * image.height / (2.0 * given.sigma_window) ** 2
+            log_nfa = corner_log_nfa(tensors.least, scale, degrees_of_freedom(background, given.sigma_window), tests)
+            isotropy = tensors.isotropy
+            clear = np.flatnonzero((log_nfa > _FITTED) & (isotropy > _FITTED_ISOTROPY))
+            noise = scale[clear] / noise_gain(*op.gradient)
+            fitted = corner_fits.refine_corners(image.pixels, rows[clear], columns[clear], noise, given.sigma_window)
+            v, u = (np.floor(w + 0.5).astype(np.int32) for w in (fitted.y, fitted.x))
+            for smoothing, window in _SCALES:
+                sigmas = smoothing * given.sigma_gradient, window * given.sigma_window
+                other = structure_tensor.tensors_at(image.pixels, v, u, *sigmas)
+                isotropy[clear] = np.minimum(isotropy[clear], other.isotropy)
+        whole = fitted.among(len(rows), clear, rows, columns, given.sigma_window)
+        return Gathered(rows, columns, response, isotropy, log_nfa, whole, background, notes)
+
+    def form(self, task: Task) -> Candidates:
+        g: Gathered = task.gathered
+        fitted, given = g.fitted, task.parameters
+        x, y = (fitted.x, fitted.y) if given.subpixel else (g.columns.astype(float), g.rows.astype(float))
+        sure = np.maximum(g.log_nfa, 0.0)
+        response = g.response.astype(float)
+        columns: dict[str, Array] = {
+            "x": x, "y": y, "score": sure / (sure + 10.0), "response": response, "log_nfa": g.log_nfa,
+            "strength_pct": 100.0 * response / max(float(response.max(initial=0.0)), 1e-30), "isotropy": g.isotropy,
+            "form": fitted.form.astype(np.int64), "contrast": fitted.contrast, "opening": fitted.opening,
+            "direction": fitted.direction, "x_std": fitted.x_std, "y_std": fitted.y_std,
+        }  # fmt: skip
+        pairs, apart = _neighbours(x, y, given.spacing / task.image.frame.scale)
+        near = "spacing", pairs, -apart, -given.spacing / task.image.frame.scale
+        exclusions = EvenExclusions(*near, np.stack([x, y], axis=1)) if given.spread else Exclusions(*near)
+        return Candidates(columns, response, 3.0 * given.sigma_window, exclusions)
+
+    def plausible(self, candidates: Candidates) -> NDArray[np.bool_]:
+        return np.asarray((candidates.columns["log_nfa"] > -1.0) & (candidates.columns["isotropy"] > _FITTED_ISOTROPY))
+
+    def measured(self, task: Task) -> dict[str, Any]:
+        return {"background": task.gathered.background.typical / task.image.frame.scale}
+
+    def notes(self, task: Task) -> tuple[str, ...]:
+        return tuple(task.gathered.notes)
+
+    # What is reported
+
+    def evidence(self, task: Task) -> list[EvidenceMap]:
+        maps, op = self._maps(task), _operator(task.parameters)
+
+        def response(*box: int) -> Array:
+            part, inner = maps.with_margin(box, op.margin)  # type: ignore[arg-type]
+            return structure_tensor.response_plane(part, op)[inner]
+
+        unit = "(grey/px)^4" if task.parameters.response == "harris" else "(grey/px)^2"
+        text = f"{task.parameters.response} of the structure tensor; its maxima are the candidates"
+        kind = "signed" if task.parameters.response == "harris" else "grey"
+        return [*maps.listed()[:4], maps.map("response", "response", unit, kind, response, text, op.margin)]
+
+    def _maps(self, task: Task) -> GradientMaps:
+        return GradientMaps(task.image, None, task.gathered.background, task.parameters.sigma_gradient)
+
+    def probe(self, task: Task, x: float, y: float) -> list[Reason]:
+        image, given, op = task.image, task.parameters, _operator(task.parameters)
+        if reasons := self.outside(task, x, y, op.margin):
+            return reasons
+        u, v = image.frame.from_source(x, y)
+        column, row = (min(max(round(float(w)), 0), n - 1) for w, n in ((u, image.width), (v, image.height)))
+        if not (op.margin <= column < image.width - op.margin and op.margin <= row < image.height - op.margin):
+            text = f"no corner is sought within {op.margin} px of the border, where half of its surroundings are missing"
+            return [Reason("border", float(min(column, row)), float(op.margin), "px", False, text)]
+        reach = max(2, round(given.sigma_window))
+        rows, columns = (
+            w.ravel().astype(np.int32) for w in np.mgrid[row - reach : row + reach + 1, column - reach : column + reach + 1]
+        )
+        tensors = structure_tensor.tensors_at(image.pixels, rows, columns, given.sigma_gradient, given.sigma_window)
+        best = int(np.argmax(tensors.least))
+        at = image.frame.to_source(float(columns[best]), float(rows[best]))
+        isotropy = float(tensors.isotropy[best])
+        background: Background = task.gathered.background
+        scale = scale_at(background, rows[best : best + 1], columns[best : best + 1])
+        tests = image.width * image.height / (2.0 * given.sigma_window) ** 2
+        found = corner_log_nfa(tensors.least[best : best + 1], scale, degrees_of_freedom(background, given.sigma_window), tests)
+        sure = float(found[0])
+        edge = sure >= 0 and isotropy < given.isotropy_min
+        text = f"the smaller eigenvalue is largest at ({at[0]:.0f}, {at[1]:.0f}), "
+        if edge:
+            text += f"where the isotropy is {isotropy:.2f}: a straight edge"
+            return [Reason("isotropy", isotropy, given.isotropy_min, "", False, text)]
+        times = float(tensors.least[best]) / max(float(scale[0]) ** 2, 1e-30)
+        text += f"{times:.1f} times that of the background; no maximum is here"
+        return [Reason("response", sure, None, "", False, text, nothing=sure < 0)]
+
+
+_LEAST = 1e-12
+"""Response, in squared value ranges, that rounding alone may leave."""
+
+
+def _operator(given: CornersParameters) -> structure_tensor.Operator:
+    return structure_tensor.operator(given.response, given.sigma_gradient, given.sigma_window, given.k)
+
+
+def _neighbours(x: Array, y: Array, reach: float) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
+    """Pairs of places closer than `reach`, and their distances."""
+    if len(x) < 2 or reach <= 0:
+        return np.zeros((0, 2), np.int64), np.zeros(0)
+    from scipy.spatial import cKDTree  # here, since loading it takes a tenth of a second
+
+    pairs = cKDTree(np.stack([x, y], axis=1)).query_pairs(reach, output_type="ndarray").astype(np.int64)
+    pairs = pairs[np.lexsort((pairs[:, 1], pairs[:, 0]))]
+    return pairs, np.hypot(x[pairs[:, 0]] - x[pairs[:, 1]], y[pairs[:, 0]] - y[pairs[:, 1]])
+
+
+__all__ = ["Corners", "CornersParameters"]
