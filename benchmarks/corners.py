@@ -170,7 +170,8 @@ def photographs(count: int, seed: int) -> None:
             weak |= tensors.least < (2.0 * max(sigma, 0.5) * 0.2 / factor**2) ** 2
         edges, noise, total = edges + int(straight.sum()), noise + int((weak & ~straight).sum()), total + len(f)
     print(
-        f"photographs: {total} corners in {count}, {100 * edges / total:.2f} % on straight edges, {100 * noise / total:.2f} % noise; "
+        f"photographs: {total} corners in {count}, {100 * edges / total:.2f} % on straight edges, "
+        f"{100 * noise / total:.2f} % noise; "
         f"{np.median(seconds):.3f} s a megapixel"
     )
 

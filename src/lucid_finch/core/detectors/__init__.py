@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from lucid_finch.core.detector import Detector
+from lucid_finch.core.detectors.blobs import Blobs
 from lucid_finch.core.detectors.circles import Circles
 from lucid_finch.core.detectors.contours import Contours
 from lucid_finch.core.detectors.corners import Corners
@@ -14,7 +15,7 @@ from lucid_finch.core.detectors.templates import Templates
 from lucid_finch.core.errors import ParameterError, nearest
 
 KINDS: dict[str, type[Detector]] = {
-    detector.kind: detector for detector in (Edges, EdgeScan, Contours, Lines, Circles, Ellipses, Corners, Templates)
+    detector.kind: detector for detector in (Edges, EdgeScan, Contours, Lines, Circles, Ellipses, Corners, Blobs, Templates)
 }
 """Every kind of detector by name."""
 

@@ -15,13 +15,14 @@ from numpy.typing import NDArray
 from lucid_finch.core.detection import EvidenceMap
 from lucid_finch.core.detector import Candidates, Detector, DetectorParameters, Reason, Task
 from lucid_finch.core.detectors.shared.declarations import FALSE_ALARMS_COLUMN, false_alarms_parameter
-from lucid_finch.core.detectors.shared.edge_features import GradientMaps, background_of
+from lucid_finch.core.detectors.shared.edge_features import GradientMaps, background_of, with_margin
 from lucid_finch.core.judging import EvenExclusions, Exclusions
 from lucid_finch.core.numerics.corners import corner_fits, structure_tensor
 from lucid_finch.core.numerics.corners.significance import corner_log_nfa, degrees_of_freedom, scale_at
 from lucid_finch.core.numerics.edges.background import Background
 from lucid_finch.core.numerics.edges.gradients import noise_gain
 from lucid_finch.core.numerics.runtime.threads import cancellable
+from lucid_finch.core.numerics.suppression import close_pairs
 from lucid_finch.core.parameters import forms, gathers, judges
 from lucid_finch.core.regions import masked_pixels
 from lucid_finch.core.table import Array, Column
@@ -196,7 +197,8 @@ class Corners(Detector):
             "form": fitted.form.astype(np.int64), "contrast": fitted.contrast, "opening": fitted.opening,
             "direction": fitted.direction, "x_std": fitted.x_std, "y_std": fitted.y_std,
         }  # fmt: skip
-        pairs, apart = _neighbours(x, y, given.spacing / task.image.frame.scale)
+        pairs = close_pairs(x, y, given.spacing / task.image.frame.scale)
+        apart = np.hypot(*(w[pairs[:, 0]] - w[pairs[:, 1]] for w in (x, y)))
         near = "spacing", pairs, -apart, -given.spacing / task.image.frame.scale
         exclusions = EvenExclusions(*near, np.stack([x, y], axis=1)) if given.spread else Exclusions(*near)
         return Candidates(columns, response, 3.0 * given.sigma_window, exclusions)
@@ -213,10 +215,10 @@ class Corners(Detector):
     # What is reported
 
     def evidence(self, task: Task) -> list[EvidenceMap]:
-        maps, op = self._maps(task), _operator(task.parameters)
+        image, maps, op = task.image, self._maps(task), _operator(task.parameters)
 
         def response(*box: int) -> Array:
-            part, inner = maps.with_margin(box, op.margin)  # type: ignore[arg-type]
+            part, inner = with_margin(image, box, op.margin)  # type: ignore[arg-type]
             return structure_tensor.response_plane(part, op)[inner]
 
         unit = "(grey/px)^4" if task.parameters.response == "harris" else "(grey/px)^2"
@@ -265,17 +267,6 @@ _LEAST = 1e-12
 
 def _operator(given: CornersParameters) -> structure_tensor.Operator:
     return structure_tensor.operator(given.response, given.sigma_gradient, given.sigma_window, given.k)
-
-
-def _neighbours(x: Array, y: Array, reach: float) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
-    """Pairs of places closer than `reach`, and their distances."""
-    if len(x) < 2 or reach <= 0:
-        return np.zeros((0, 2), np.int64), np.zeros(0)
-    from scipy.spatial import cKDTree  # here, since loading it takes a tenth of a second
-
-    pairs = cKDTree(np.stack([x, y], axis=1)).query_pairs(reach, output_type="ndarray").astype(np.int64)
-    pairs = pairs[np.lexsort((pairs[:, 1], pairs[:, 0]))]
-    return pairs, np.hypot(x[pairs[:, 0]] - x[pairs[:, 1]], y[pairs[:, 0]] - y[pairs[:, 1]])
 
 
 __all__ = ["Corners", "CornersParameters"]

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -76,3 +78,13 @@ def distances_to_earlier(places: NDArray[np.float64]) -> NDArray[np.float64]:
     out = np.empty(len(places))
     _distances_to_earlier(np.ascontiguousarray(places[:, 0], float), np.ascontiguousarray(places[:, 1], float), out)
     return out
+
+
+def close_pairs(x: NDArray[Any], y: NDArray[Any], reach: float) -> NDArray[np.int64]:
+    """(n, 2): pairs of places less than `reach` apart, in order."""
+    if reach <= 0 or len(x) < 2:
+        return np.empty((0, 2), np.int64)
+    from scipy.spatial import cKDTree  # here, since loading it takes time
+
+    pairs = cKDTree(np.stack([x, y], axis=1)).query_pairs(reach, output_type="ndarray").astype(np.int64)
+    return np.asarray(pairs[np.lexsort((pairs[:, 1], pairs[:, 0]))])

@@ -7,8 +7,9 @@ import unittest
 import numpy as np
 from scipy import ndimage
 
+from lucid_finch.core.numerics.filtering.halving import halved
 from lucid_finch.core.numerics.matching.correlation import Pattern, correlation_map
-from lucid_finch.core.numerics.matching.upright import correlation_peaks, halved
+from lucid_finch.core.numerics.matching.upright import correlation_peaks
 
 
 class UprightPeaks(unittest.TestCase):

@@ -12,10 +12,10 @@ FALSE_ALARMS_COLUMN = Column(
 )  # fmt: skip
 
 
-def false_alarms_parameter(help: str, **extra: Any) -> Any:
+def false_alarms_parameter(help: str, default: float = 0.01, **extra: Any) -> Any:
     """The expected number of false alarms in an image that is accepted."""
     return judges(
-        0.01,
+        default,
         label="False alarms",
         unit="per image",
         above=0.0,

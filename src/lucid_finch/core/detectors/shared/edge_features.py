@@ -143,6 +143,14 @@ class Strongest:
     """px of the image that were searched to each side."""
 
 
+def with_margin(image: Image, box: tuple[int, int, int, int], margin: int) -> tuple[Array, tuple[slice, slice]]:
+    """The pixels of a rectangle with a margin, as far as the image goes, and where the rectangle lies among them."""
+    left, top, right, bottom = box
+    x0, y0 = max(left - margin, 0), max(top - margin, 0)
+    part = image.pixels[y0 : bottom + margin, x0 : right + margin]
+    return np.ascontiguousarray(part), (slice(top - y0, bottom - y0), slice(left - x0, right - x0))
+
+
 class GradientMaps:
     """The plain steps from grey levels to thinned edge points, for a rectangle, from the image with a margin."""
 
@@ -153,20 +161,13 @@ class GradientMaps:
         self.image, self.points, self.background, self.sigma, self.low = image, points, background, sigma, low
         self.kernels: tuple[Kernel1D, Kernel1D] = operator_kernels(operator, sigma)
 
-    def with_margin(self, box: tuple[int, int, int, int], margin: int) -> tuple[Array, tuple[slice, slice]]:
-        """The pixels of a rectangle with a margin, as far as the image goes, and where the rectangle lies among them."""
-        left, top, right, bottom = box
-        x0, y0 = max(left - margin, 0), max(top - margin, 0)
-        part = self.image.pixels[y0 : bottom + margin, x0 : right + margin]
-        return np.ascontiguousarray(part), (slice(top - y0, bottom - y0), slice(left - x0, right - x0))
-
     def smoothed(self, *box: int) -> Array:
         weights = gaussian_kernel(self.sigma)
-        part, inner = self.with_margin(box, len(weights) // 2)  # type: ignore[arg-type]
+        part, inner = with_margin(self.image, box, len(weights) // 2)  # type: ignore[arg-type]
         return smoothed(part, weights)[inner]
 
     def gradient(self, *box: int) -> tuple[Array, Array]:
-        part, inner = self.with_margin(box, len(self.kernels[0]) // 2)  # type: ignore[arg-type]
+        part, inner = with_margin(self.image, box, len(self.kernels[0]) // 2)  # type: ignore[arg-type]
         gx, gy = gradient_planes(part, self.kernels)
         return gx[inner], gy[inner]
 

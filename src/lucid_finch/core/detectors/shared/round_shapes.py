@@ -20,6 +20,7 @@ from lucid_finch.core.judging import Exclusions, Limit
 from lucid_finch.core.numerics.edges.edge_points import EdgePoints
 from lucid_finch.core.numerics.fitting.rim_support import Rims, own_coverage, rim_tolerance, shared_points
 from lucid_finch.core.numerics.hough.line_votes import relative_entropy
+from lucid_finch.core.numerics.suppression import close_pairs
 from lucid_finch.core.parameters import Range, forms, judges
 from lucid_finch.core.table import Array, Column
 
@@ -227,7 +228,7 @@ class RoundShapes(Detector):
         own = own_coverage(rims, around, rank_score)
         log_nfa = (steps * relative_entropy(own, chance) - gathered.tests) / math.log(10)
         pairs, share = shared_points(rims.start, rims.support)
-        close = _closer_than(c["x"], c["y"], task.parameters.spacing / task.image.frame.scale)
+        close = close_pairs(c["x"], c["y"], task.parameters.spacing / task.image.frame.scale)
         pairs = np.concatenate([pairs[share > _PLURAL], close])
         polarity = np.asarray(c["sign"] < 0, np.int8)
         asked = task.parameters.polarity
@@ -395,12 +396,3 @@ def size_range(given: Range | None, image: Image) -> tuple[float, float]:
     # The arc of a rim larger than the diagonal of the image cannot be distinguished from a line.
     most = min(most, math.hypot(image.width, image.height))
     return min(max(least, 1.0), most), most
-
-
-def _closer_than(x: Array, y: Array, spacing: float) -> NDArray[np.int64]:
-    """Pairs of centres less than `spacing` px apart."""
-    if spacing <= 0 or len(x) < 2:
-        return np.empty((0, 2), np.int64)
-    from scipy.spatial import cKDTree  # here, since loading it takes time
-
-    return cKDTree(np.stack([x, y], axis=1)).query_pairs(spacing, output_type="ndarray").astype(np.int64)

@@ -1,0 +1,215 @@
+"""Fits round spots, from a Gaussian to a disc with a sharp rim: place, radius, contrast and error bars.
+
+Model: a disc under a Gaussian blur on a plane of grey levels, by least squares (Levenberg, Quart. Appl. Math. 2, 1944; Marquardt,
+SIAM J. Appl. Math. 11, 1963). Along the radius, a blurred disc is a noncentral chi-square distribution of two degrees of
+freedom; a disc much smaller than its blur is a Gaussian. Of independent noise this is the maximum likelihood estimate.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cache
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from lucid_finch.core.numerics.fitting.small_systems import cholesky, cholesky_solve
+from lucid_finch.core.numerics.runtime.compiling import inner, kernel
+from lucid_finch.core.numerics.runtime.threads import over_bands
+
+Floats = NDArray[np.float64]
+
+_LEAST, _MOST, _SHARPNESSES = 0.4, 16.0, 64
+"""Radius over blur: range and number of the tabled profiles."""
+_STEP, _PLACES = 0.1, 215
+"""Of the distance from the middle, in blurs."""
+_ROUNDS = 15
+_WIDE, _BEYOND = 2.2, 1.5
+"""The window: so many radii and px around the middle."""
+_DISC = (1.5, 3.0)
+"""Radius over blur below which a spot is as good as Gaussian, and above which it is a disc."""
+
+
+@cache
+def _profiles() -> NDArray[np.float32]:
+    """(sharpness, distance): blurred discs, 1 in the middle."""
+    from scipy import special  # here, since loading it takes a tenth of a second
+
+    sharp = np.geomspace(_LEAST, _MOST, _SHARPNESSES)[:, None]
+    distance = _STEP * np.arange(_PLACES)[None, :]
+    values = special.chndtr(sharp**2, 2.0, np.maximum(distance**2, 1e-12))
+    return np.ascontiguousarray(values / values[:, :1], np.float32)
+
+
+@inner
+def _profile(table, sharp, distance, out):  # type: ignore[no-untyped-def]
+    """Value and its derivatives by the distance (in blurs) and by the logarithm of the sharpness, into out (3)."""
+    v = np.log(sharp / _LEAST) * ((_SHARPNESSES - 1) / np.log(_MOST / _LEAST))
+    v = min(max(v, 0.0), _SHARPNESSES - 1.001)
+    u = min(distance / _STEP, _PLACES - 1.001)
+    i, j = int(v), int(u)
+    a, b = v - i, u - j
+    p00, p01, p10, p11 = float(table[i, j]), float(table[i, j + 1]), float(table[i + 1, j]), float(table[i + 1, j + 1])
+    upper, lower = p00 + b * (p01 - p00), p10 + b * (p11 - p10)
+    out[0] = upper + a * (lower - upper)
+    out[1] = ((1 - a) * (p01 - p00) + a * (p11 - p10)) / _STEP
+    out[2] = (lower - upper) * ((_SHARPNESSES - 1) / np.log(_MOST / _LEAST))
+
+
+@inner
+def _row(table, p, u, v, terms, row):  # type: ignore[no-untyped-def]
+    """The model at a place and its derivatives by the eight parameters, into row (8): x, y, log blur, log sharpness, level, both
+    slopes, contrast."""
+    dx, dy, blur = u - p[0], v - p[1], np.exp(p[2])
+    far = np.sqrt(dx * dx + dy * dy)
+    _profile(table, np.exp(p[3]), far / blur, terms)
+    b = p[7]
+    along = -b * terms[1] / (blur * max(far, 1e-9))
+    row[0], row[1] = along * dx, along * dy
+    row[2] = -b * terms[1] * far / blur
+    row[3] = b * terms[2]
+    row[4], row[5], row[6], row[7] = 1.0, u, v, terms[0]
+    return p[4] + p[5] * u + p[6] * v + b * terms[0]
+
+
+@inner
+def _residual(table, p, values, places, count, terms, row):  # type: ignore[no-untyped-def]
+    total = 0.0
+    for k in range(count):
+        off = values[k] - _row(table, p, places[0, k], places[1, k], terms, row)
+        total += off * off
+    return total / count
+
+
+@kernel
+def _fit_band(pixels, table, starts, first, last, out):  # type: ignore[no-untyped-def]
+    """Each spot from its start (n, 4): x, y, radius, contrast; into out (n, 8): x, y, blur, radius of the disc, contrast,
+    variances of x and y, mean squared residual. The last is negative where the fit did not end well."""
+    height, width = pixels.shape
+    p, trial, best_row = np.empty(8), np.empty(8), np.empty(8)
+    normal, work, right, terms = np.empty((8, 8)), np.empty((8, 8)), np.empty(8), np.empty(3)
+    for n in range(first, last):
+        x0, y0, radius = starts[n, 0], starts[n, 1], starts[n, 2]
+        reach = _WIDE * radius + _BEYOND
+        left, right_end = max(int(np.floor(x0 - reach)), 0), min(int(np.ceil(x0 + reach)), width - 1)
+        top, bottom = max(int(np.floor(y0 - reach)), 0), min(int(np.ceil(y0 + reach)), height - 1)
+        most = max(right_end - left + 1, 0) * max(bottom - top + 1, 0)
+        values, places = np.empty(most), np.empty((2, most))
+        count = 0
+        ground = rim = 0.0
+        for y in range(top, bottom + 1):
+            for x in range(left, right_end + 1):
+                far = np.hypot(x - x0, y - y0)
+                if far <= reach:
+                    values[count], places[0, count], places[1, count] = pixels[y, x], x - x0, y - y0
+                    if far > 1.4 * radius:
+                        ground += pixels[y, x]
+                        rim += 1.0
+                    count += 1
+        out[n, 7] = -1.0
+        if count < 12:
+            continue
+        p[:] = 0.0
+        # Between a Gaussian and a disc.
+        p[2], p[3] = np.log(max(radius / 2.0, 0.3)), np.log(1.6)
+        p[4], p[7] = (ground / rim if rim > 0 else values[0]), starts[n, 3]
+        best = _residual(table, p, values, places, count, terms, best_row)
+        damping, good = 1e-2, True
+        for _round in range(_ROUNDS):
+            normal[:] = 0.0
+            right[:] = 0.0
+            for k in range(count):
+                off = values[k] - _row(table, p, places[0, k], places[1, k], terms, best_row)
+                for i in range(8):
+                    right[i] += best_row[i] * off
+                    for j in range(i + 1):
+                        normal[i, j] += best_row[i] * best_row[j]
+            moved, step = False, 0.0
+            for _ in range(7):
+                for i in range(8):
+                    trial[i] = right[i]
+                    for j in range(i + 1):
+                        work[i, j] = normal[i, j]
+                    work[i, i] = work[i, i] * (1.0 + damping) + 1e-9
+                if cholesky(work, 8):
+                    cholesky_solve(work, trial, 8)
+                    for i in range(8):
+                        trial[i] += p[i]
+                    trial[2] = min(max(trial[2], np.log(0.25)), np.log(3.0 * radius))
+                    trial[3] = min(max(trial[3], np.log(_LEAST * 1.01)), np.log(_MOST * 0.99))
+                    after = _residual(table, trial, values, places, count, terms, best_row)
+                    if after <= best:
+                        step = max(abs(trial[0] - p[0]), abs(trial[1] - p[1]), radius * abs(trial[2] - p[2]))
+                        moved = after < best * (1.0 - 1e-6)
+                        p[:] = trial
+                        best = after
+                        damping = max(0.2 * damping, 1e-9)
+                        break
+                damping *= 6.0
+            if np.hypot(p[0], p[1]) > 0.8 * radius + 0.5:
+                good = False
+                break
+            if not moved or step < 1e-3:
+                break
+        for i in range(8):
+            normal[i, i] += 1e-9
+        blur = np.exp(p[2])
+        out[n, 0], out[n, 1], out[n, 2], out[n, 3], out[n, 4] = x0 + p[0], y0 + p[1], blur, blur * np.exp(p[3]), p[7]
+        if good and cholesky(normal, 8):
+            variance = best * count / max(count - 8.0, 1.0)
+            for axis in range(2):
+                right[:] = 0.0
+                right[axis] = 1.0
+                cholesky_solve(normal, right, 8)
+                out[n, 5 + axis] = variance * right[axis]
+            out[n, 7] = best
+
+
+@dataclass(frozen=True)
+class Spots:
+    """One entry a spot, in px of the image that was fitted."""
+
+    x: Floats
+    y: Floats
+    radius: Floats
+    """Of the disc; sqrt(2) standard deviations of a Gaussian spot."""
+    contrast: Floats
+    """Of the middle against the ground, grey levels."""
+    x_std: Floats
+    y_std: Floats
+    residual: Floats
+    """Root mean square, grey levels."""
+    good: NDArray[np.bool_]
+    """Whether the fit ended well; else the start is given."""
+
+
+def fit_spots(pixels: NDArray[Any], x: Floats, y: Floats, radius: Floats, contrast: Floats) -> Spots:
+    """Fit spots to an image (H, W) from about where they are. `radius` in px, `contrast` in grey levels with its sign."""
+    starts = np.ascontiguousarray(np.stack([x, y, radius, contrast], axis=1), np.float64)
+    out = np.zeros((len(starts), 8))
+    table = _profiles()
+    plane = np.ascontiguousarray(pixels, np.float32)
+    over_bands(lambda first, last: _fit_band(plane, table, starts, first, last, out), len(starts), band_height=32)
+    blur, disc = np.maximum(out[:, 2], 1e-9), out[:, 3]
+    # A small disc under a wide blur is as good as a Gaussian, whose radius is that of the best response.
+    as_gaussian = np.sqrt(disc**2 / 2 + np.sqrt(disc**4 / 4 + 4 * blur**4))
+    share = np.clip((disc / blur - _DISC[0]) / (_DISC[1] - _DISC[0]), 0.0, 1.0)
+    share = share**2 * (3 - 2 * share)
+    found = as_gaussian * (1 - share) + disc * share
+    good = (out[:, 7] >= 0) & (np.sign(out[:, 4]) == np.sign(contrast)) & (found < 2.5 * radius) & (found > 0.3 * radius)
+    rough = 0.3 * np.asarray(radius)
+
+    def chosen(fitted: Floats, otherwise: Any) -> Floats:
+        return np.where(good, fitted, otherwise)
+
+    return Spots(
+        chosen(out[:, 0], x), chosen(out[:, 1], y), chosen(found, radius), chosen(out[:, 4], contrast),
+        chosen(np.sqrt(np.maximum(out[:, 5], 0)), rough), chosen(np.sqrt(np.maximum(out[:, 6], 0)), rough),
+        np.sqrt(np.maximum(out[:, 7], 0)), good,
+    )  # fmt: skip
+
+
+def fitted_octave(radius: Floats) -> NDArray[np.int64]:
+    """How many times an image is halved before a spot of that radius (px) is fitted: so that it is some pixels across."""
+    return np.maximum(np.ceil(np.log2(np.maximum(radius, 1e-9) / 9.0)), 0).astype(np.int64)
