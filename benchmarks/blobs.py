@@ -211,8 +211,6 @@ def textured(count: int, seed: int) -> None:
 
 def learn(count: int, seed: int) -> None:
     """Print the weights of `numerics.blobs.evidence`, by logistic regression."""
-    from scipy.optimize import minimize
-
     tables, labels, shares = [], [], []
     for kind in ("photograph", *TEXTURES):
         before = len(tables)
@@ -230,9 +228,26 @@ def learn(count: int, seed: int) -> None:
         many = sum(len(t) for t in tables[before:])
         shares += [np.full(len(t), 1.0 / many) for t in tables[before:]]
         print(kind, many, int(sum(one.sum() for one in labels[before:])), flush=True)
-    table, right, weight = np.concatenate(tables), np.concatenate(labels), np.concatenate(shares)
-    middle, spread = table.mean(axis=0), table.std(axis=0) + 1e-9
-    values = normalised(table, middle, spread)
+    right, weight = np.concatenate(labels), np.concatenate(shares)
+    kinds = np.repeat(np.arange(1 + len(TEXTURES)), count)
+    of_kind = np.repeat(kinds, [len(t) for t in tables])
+    for name, table in (("all", np.concatenate(tables)), ("alone", np.concatenate(tables)[:, 2:])):
+        middle, spread = table.mean(axis=0), table.std(axis=0) + 1e-9
+        values = normalised(table, middle, spread)
+        found = logistic(values, right, weight)
+        print(name)
+        for row in zip(middle, spread, found[: table.shape[1]], found[table.shape[1] :], strict=True):
+            print("        [" + ", ".join(f"{v:.3f}" for v in row) + "],")
+        speaks = values @ found
+        tails = [
+            [float(np.quantile(speaks[~right & (of_kind == k)], q)) for q in (0.95, 0.99, 0.999)] for k in range(kinds[-1] + 1)
+        ]
+        print("quantiles 0.95, 0.99, 0.999 of each kind:", np.round(tails, 1).tolist())
+
+
+def logistic(values: NDArray[np.float64], right: NDArray[np.bool_], weight: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Weights of the columns; the right ones count twenty times."""
+    from scipy.optimize import minimize
 
     def cost(p: NDArray[np.float64]) -> tuple[float, NDArray[np.float64]]:
         t = values @ p[1:] + p[0]
@@ -242,9 +257,7 @@ def learn(count: int, seed: int) -> None:
             [[slope.sum()], values.T @ slope + 0.002 * p[1:]]
         )
 
-    found = minimize(cost, np.zeros(values.shape[1] + 1), jac=True).x[1:]
-    for row in zip(middle, spread, found[: table.shape[1]], found[table.shape[1] :], strict=True):
-        print("        [" + ", ".join(f"{v:.3f}" for v in row) + "],")
+    return np.asarray(minimize(cost, np.zeros(values.shape[1] + 1), jac=True).x[1:])
 
 
 def bound(count: int) -> None:

@@ -33,7 +33,7 @@ from lucid_finch.files.recipes import Recipe as Recipe
 
 __version__: str
 
-Kind = Literal["edges", "edge_scan", "contours", "lines", "circles", "ellipses", "templates"]
+Kind = Literal["edges", "edge_scan", "contours", "lines", "circles", "ellipses", "corners", "blobs", "templates"]
 Step = Literal["channel", "contrast_axis", "tone", "flatten", "smooth", "sharpen", "derivative", "kernel", "crop", "resize", "rotate", "morphology"]
 ImageLike = Image | str | Path | NDArray[Any] | np.ma.MaskedArray[Any, Any]
 
@@ -357,6 +357,59 @@ def detect(
     cancelled: Callable[[], bool] | None = ...,
 ) -> Detection:
     """Oval rims and circles seen at a slant, of any direction, dark and bright, hidden up to half."""
+
+@overload
+def detect(
+    kind: Literal["corners"],
+    image: ImageLike,
+    /,
+    *,
+    region: Mapping[str, Any] | None = ...,
+    keep: int | None = ...,
+    sort: str = ...,
+    response: Literal["harris", "min_eigenvalue", "foerstner"] = ...,
+    k: float = ...,
+    sigma_gradient: float = ...,
+    sigma_window: float = ...,
+    false_alarms: float = ...,
+    strength_min_pct: float = ...,
+    isotropy_min: float = ...,
+    spacing: float = ...,
+    spread: bool = ...,
+    subpixel: bool = ...,
+    progress: Callable[[int, int, str], None] | None = ...,
+    cancelled: Callable[[], bool] | None = ...,
+) -> Detection:
+    """Points where edges meet, as sub-pixel places for matching, recognition and calibration."""
+
+@overload
+def detect(
+    kind: Literal["blobs"],
+    image: ImageLike,
+    /,
+    *,
+    region: Mapping[str, Any] | None = ...,
+    keep: int | None = ...,
+    sort: str = ...,
+    method: Literal["scale_space", "components"] = ...,
+    radius: Sequence[float | None] | None = ...,
+    polarity: Literal["dark", "bright", "either"] = ...,
+    operator: Literal["laplacian", "determinant"] = ...,
+    false_alarms: float = ...,
+    contrast_min_pct: float = ...,
+    eccentricity_max: float = ...,
+    overlap_max: float = ...,
+    binarize: Literal["fixed", "otsu", "local", "hysteresis", "edges", "iso"] | None = ...,
+    level: float | None = ...,
+    area: Sequence[float | None] | None = ...,
+    circularity_min: float | None = ...,
+    solidity_min: float | None = ...,
+    perimeter: Sequence[float | None] | None = ...,
+    drop_frame: bool = ...,
+    progress: Callable[[int, int, str], None] | None = ...,
+    cancelled: Callable[[], bool] | None = ...,
+) -> Detection:
+    """Spots, pinholes and grains over a range of sizes, dark and bright, also on textured ground."""
 
 @overload
 def detect(

@@ -11,11 +11,13 @@ from typing import Any
 from lucid_finch.core.errors import ParameterError, nearest
 from lucid_finch.core.image import Image
 from lucid_finch.demo.cutouts import cutouts
+from lucid_finch.demo.dot_target import dot_target
 from lucid_finch.demo.glaze_edge import glaze_edge
 from lucid_finch.demo.glaze_swatches import glaze_swatches
 from lucid_finch.demo.leaning_screen import leaning_screen
 from lucid_finch.demo.maker_marks import maker_marks
 from lucid_finch.demo.pierced_screen import pierced_screen
+from lucid_finch.demo.pinholes import pinholes
 from lucid_finch.demo.tile_panel import tile_panel
 
 
@@ -56,6 +58,12 @@ SCENES: dict[str, SceneEntry] = {
     ),
     "leaning_screen": SceneEntry(
         leaning_screen, "leaning screen", "The same kind of screen leaning away: its round holes are ellipses in the image"
+    ),
+    "pinholes": SceneEntry(pinholes, "pinholes", "A made-up glazed plate: pinholes and specks on mottled, brushed glaze"),
+    "dot_target": SceneEntry(
+        dot_target,
+        "calibration plate",
+        "A made-up plate of dots, leaning, and a lens that bends lines: places for calibration",
     ),
     "maker_marks": SceneEntry(
         maker_marks, "maker's marks", "A made-up stamp in clay, turned, of several sizes and partly covered, and marks like it"

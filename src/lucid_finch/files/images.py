@@ -54,6 +54,8 @@ def read_image(
     """The picture in a file, or one `page` (from 0) of several. Raises `FileError` that names the file and the reason,
     `ParameterError`."""
     given = Path(path)
+    if "\0" in str(given):
+        raise FileError(given, "is no name of a file")
     if isinstance(page, bool) or not isinstance(page, int) or page < 0:
         raise ParameterError(f"page: {page!r} is not allowed; a whole number from 0", "page")
     with _seekable(given) as file:

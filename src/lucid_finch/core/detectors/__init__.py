@@ -18,6 +18,7 @@ KINDS: dict[str, type[Detector]] = {
     detector.kind: detector for detector in (Edges, EdgeScan, Contours, Lines, Circles, Ellipses, Corners, Blobs, Templates)
 }
 """Every kind of detector by name."""
+Blobs.outliner = Contours()
 
 
 def detector_of(kind: str) -> Detector:

@@ -2,7 +2,7 @@
 
 `scale_space`: extrema of a response over place and scale (`numerics.blobs.scale_space`), compared with those that the texture
 makes (`numerics.blobs.texture`) and fitted as blurred discs (`numerics.blobs.spot_fits`). `components`: the components of a
-binary image, as `contours` finds and measures them.
+binary image, as the detector of outlines finds and measures them.
 """
 
 from __future__ import annotations
@@ -10,21 +10,28 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from typing import Any, Literal
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
 from lucid_finch.core.detection import EvidenceMap, Outlines
 from lucid_finch.core.detector import Candidates, Detector, DetectorParameters, Example, Finished, Reason, Task
-from lucid_finch.core.detectors import contours
 from lucid_finch.core.detectors.shared.declarations import FALSE_ALARMS_COLUMN, false_alarms_parameter
 from lucid_finch.core.detectors.shared.edge_features import with_margin
 from lucid_finch.core.detectors.shared.thresholds import Method
 from lucid_finch.core.image import Image
 from lucid_finch.core.judging import Exclusions, Limit, judge
 from lucid_finch.core.numerics.blobs import scale_space, spot_fits
-from lucid_finch.core.numerics.blobs.evidence import DECAY, TYPICAL, Measures, evidence
+from lucid_finch.core.numerics.blobs.evidence import (
+    DECAY,
+    DECAY_ALONE,
+    TYPICAL,
+    TYPICAL_ALONE,
+    Measures,
+    evidence,
+    evidence_alone,
+)
 from lucid_finch.core.numerics.blobs.rims import Rims, rim_changes, rims_around
 from lucid_finch.core.numerics.blobs.scale_space import Extrema, Scale
 from lucid_finch.core.numerics.blobs.texture import joint_log_nfa, response_rarity, rim_rarity, usual_evidence
@@ -41,12 +48,16 @@ from lucid_finch.core.table import Array, Column
 
 Floats = NDArray[np.float64]
 
-_SMALLEST, _LARGEST = 1.5, 1.0 / 16.0
+_SMALLEST, _LARGEST = 2.0, 1.0 / 16.0
 """Radius that is sought by default: px, and part of the shorter side."""
 _FITTED, _FITTED_RATIO = 1.2, 8.0
 """-log10 of the share of the texture's extrema that are as clear, and ratio of the curvatures, between which a blob is fitted."""
-_STRONGEST = 100
+_STRONGEST = 2000
 """Of the strongest responses so many are fitted in any case."""
+_CLOSED = 0.15
+"""Change across the rim in nine directions of ten, over the contrast, below which a response may be a piece of an edge."""
+_SHARP = 3.0
+"""Radius over blur from which on a spot may be told by its fit alone."""
 _OVERLAPPING = -1.0
 """log_nfa from which on overlaps are looked at."""
 _ROUND = 1.25
@@ -238,6 +249,8 @@ class Blobs(Detector):
     criteria = (Column("framed", "on the border", "", "share of the outline on the border of the image", 2),)
     main_maps = ("response", "binary")
     sized_by = "radius"
+    outliner: ClassVar[Detector | None] = None
+    """The detector that finds the components of a thresholded image: given by the table of detectors."""
     examples = (Example(), Example({"operator": "determinant"}), Example({"method": "components", "binarize": "otsu"}))
 
     # Stages
@@ -266,10 +279,10 @@ class Blobs(Detector):
             strongest[np.argsort(-np.abs(found.response), kind="stable")[:_STRONGEST]] = True
             wanted = np.flatnonzero(((np.maximum(*rarity) > _FITTED) | strongest) & (found.ratio < _FITTED_RATIO))
             octaves = spot_fits.fitted_octave(columns["radius"][wanted])
-            rims = np.zeros((4, len(wanted)))
+            rims, sharpness = np.zeros((4, len(wanted))), np.zeros(len(wanted))
             for octave in np.unique(octaves).tolist():
                 here = octaves == octave
-                around = self._fit(task, columns, found, wanted[here], octave)
+                around, sharpness[here] = self._fit(task, columns, found, wanted[here], octave)
                 rims[:, here] = around.change, around.lower_quarter, around.lower_tenth, around.outside
             measures = Measures(
                 rarity[0][wanted], rarity[1][wanted], columns["radius"][wanted], columns["contrast"][wanted], Rims(*rims),
@@ -280,8 +293,12 @@ class Blobs(Detector):
             joint = joint_log_nfa(speaks, usual, DECAY)
             # Whichever is less likely; a clear response alone may as well be a piece of an edge.
             as_noise = np.where(like_noise, by_response - math.log10(max(len(clear), 1)), -np.inf)[wanted]
-            as_noise[speaks < usual] = -np.inf
-            columns["log_nfa"][wanted] = np.maximum(as_noise, joint) - math.log10(2.0)
+            closed = rims[2] > _CLOSED * columns["contrast"][wanted]
+            as_noise[(speaks < usual) | ~closed] = -np.inf
+            alone = joint_log_nfa(evidence_alone(measures), TYPICAL_ALONE, DECAY_ALONE)
+            # Smooth texture is full of smooth spots.
+            alone[sharpness < _SHARP] = -np.inf
+            columns["log_nfa"][wanted] = np.maximum(np.maximum(as_noise, joint), alone)
         notes = ("some of many extrema close together were left out",) if dropped else ()
         return Gathered(columns, tuple(scales), measures, None, wanted, notes)
 
@@ -313,8 +330,10 @@ class Blobs(Detector):
         )
         return plane
 
-    def _fit(self, task: Task, columns: dict[str, Floats], found: Extrema, chosen: NDArray[np.int64], octave: int) -> Rims:
-        """Fit some on the image halved so many times, in place; and their rims."""
+    def _fit(
+        self, task: Task, columns: dict[str, Floats], found: Extrema, chosen: NDArray[np.int64], octave: int
+    ) -> tuple[Rims, Floats]:
+        """Fit some on the image halved so many times, in place; their rims, and how sharp these are."""
         pitch = 2.0**octave
         plane = self._halved(task, octave)
         u, v = ((w[chosen] + 0.5) / pitch - 0.5 for w in (found.x, found.y))
@@ -326,7 +345,8 @@ class Blobs(Detector):
         columns["area"][chosen] = np.pi * columns["radius"][chosen] ** 2
         columns["x_std"][chosen], columns["y_std"][chosen] = spots.x_std * pitch, spots.y_std * pitch
         weights = gaussian_kernel(_RIM_SIGMA)
-        return rims_around(separable(plane, weights, weights), spots.x, spots.y, spots.radius, response > 0)
+        level = separable(plane, weights, weights)
+        return rims_around(level, spots.x, spots.y, spots.radius, response > 0), spots.sharpness
 
     def _components(self, task: Task) -> Gathered:
         given = task.parameters
@@ -478,9 +498,10 @@ def _measured(found: Extrema) -> dict[str, Floats]:
 def _outlined(task: Task, side: str) -> tuple[Task, dict[str, Floats], NDArray[np.int64], tuple[str, ...]]:
     """Components of one side of the threshold: the work of `contours`, their columns, which outlines they are, and notes."""
     given = task.parameters
-    detector = contours.Contours()
+    detector = Blobs.outliner
+    assert detector is not None
     shared = {name: getattr(given, name) for name in ("region", "binarize", "level")}
-    parameters = contours.ContoursParameters.model_validate({**shared, "foreground": side})
+    parameters = detector.Parameters.model_validate({**shared, "foreground": side})
     inner = replace(task, detector=detector, given=parameters, parameters=parameters, keys=None)
     inner = replace(inner, gathered=detector.gather(inner))
     inner = inner.settled(parameters)

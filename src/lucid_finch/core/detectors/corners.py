@@ -46,7 +46,7 @@ class CornersParameters(DetectorParameters):
     )
     k: float = gathers(
         0.05,
-        label="k",
+        label="Harris k",
         least=0.0,
         most=0.24,
         usual=(0.02, 0.15),

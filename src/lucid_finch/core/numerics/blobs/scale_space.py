@@ -31,10 +31,13 @@ _HALVED_AT = 3.2
 """Standard deviation of the Gaussian, px of an octave, from which on the image is halved once more."""
 BLOCK = 32
 """Side, px of the octave, of the squares over which the responses of the texture are measured."""
+_SLACK = 1.04
+"""Factor by which a response may be less than that of the next scale, where that is sought in another octave, whose pixels lie
+elsewhere: else a spot between both would be lost. Found twice, the clearer one counts."""
 _FEW_BLOCKS = 40
 _STRIP = 128
-_PIXEL = 1.0 / 12.0
-"""Variance of a pixel's own square."""
+_PIXEL, _STENCIL = 1.0 / 12.0, 1.0 / 8.0
+"""Variance of a pixel's own square, and what differences of pixels, for derivatives, add in the middle of a spot."""
 
 
 @dataclass(frozen=True)
@@ -123,12 +126,13 @@ def _respond(level, area, determinant, out):  # type: ignore[no-untyped-def]
 
 
 @inner
-def _is_extremum(stack, k, y, x, value):  # type: ignore[no-untyped-def]
-    """Whether no neighbour in place and scale exceeds the value; of equal ones the first is the extremum."""
+def _is_extremum(stack, k, y, x, value, slack):  # type: ignore[no-untyped-def]
+    """Whether no neighbour in place and scale exceeds the value; of equal ones the first is the extremum. `slack`: factors on the
+    value against the scale before and the one after."""
     sign = np.float32(1.0) if value > 0 else np.float32(-1.0)
-    size = sign * value
     for dk in range(-1, 2):
         plane = stack[k + dk]
+        size = sign * value * (slack[0] if dk < 0 else slack[1] if dk > 0 else np.float32(1))
         for dy in range(-1, 2):
             row = plane[y + dy]
             for dx in range(-1, 2):
@@ -140,7 +144,9 @@ def _is_extremum(stack, k, y, x, value):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _strip(pixels, rows, columns, fold, first_taps, taps, areas, determinant, masked, floor, top, bottom, left, found, measured):  # type: ignore[no-untyped-def]
+def _strip(  # type: ignore[no-untyped-def]
+    pixels, rows, columns, fold, first_taps, taps, areas, determinant, masked, floor, slack, top, bottom, left, found, measured
+):
     """Extrema of rows top .. bottom-1 of an octave into found (n, 3 + 27): scale, row, column and the values around; returns how
     many. Into measured (scales, block rows, block columns): typical size of the response.
 
@@ -186,8 +192,11 @@ def _strip(pixels, rows, columns, fold, first_taps, taps, areas, determinant, ma
                 measured[k, block_row, block] = mean * mean / np.float32(0.676)
     number = 0
     peak = np.empty(width, np.uint8)
+    beside = np.empty(2, np.float32)
     for k in range(1, count - 1):
         plane = stack[k]
+        beside[0] = slack[0] if k == 1 else np.float32(1)
+        beside[1] = slack[1] if k == count - 2 else np.float32(1)
         for y in range(left, left + bottom - top):
             if y < 1 or y + 1 >= tall:
                 continue
@@ -204,7 +213,7 @@ def _strip(pixels, rows, columns, fold, first_taps, taps, areas, determinant, ma
                 )
                 peak[x] = ((value >= most) & (value > floor)) | ((value <= least) & (value < -floor))
             for x in range(1, width - 1):
-                if not peak[x] or not _is_extremum(stack, k, y, x, here[x]):
+                if not peak[x] or not _is_extremum(stack, k, y, x, here[x], beside):
                     continue
                 row = top + y - left
                 if (use_mask and masked[row, x]) or number >= found.shape[0]:
@@ -251,6 +260,11 @@ def _smoothing(sigma: float, already: float) -> NDArray[np.float32]:
     return _half(gaussian_kernel(math.sqrt(max(sigma**2 - already, 0.05))))
 
 
+def _already(pitch: float) -> float:
+    """Variance, px of an octave, of what is not smoothing: the mean over its pixels, and the differences between them."""
+    return _PIXEL * (1.0 - 1.0 / pitch**2) + _STENCIL
+
+
 def octave_of(pixels: NDArray[Any], octave: int) -> Plane:
     """The image halved so many times."""
     plane = np.ascontiguousarray(pixels, np.float32)
@@ -263,7 +277,7 @@ def response_plane(pixels: NDArray[Any], scale: Scale, determinant: bool) -> Pla
     """(H, W) float32: the response at one scale, at every pixel of the image."""
     plane = octave_of(pixels, scale.octave)
     pitch = 2.0**scale.octave
-    weights = gaussian_kernel(math.sqrt(max((scale.sigma / pitch) ** 2 - _PIXEL * (1.0 - 1.0 / pitch**2), 0.05)))
+    weights = gaussian_kernel(math.sqrt(max((scale.sigma / pitch) ** 2 - _already(pitch), 0.05)))
     level = np.pad(separable(plane, weights, weights), 1, mode="reflect" if min(plane.shape) > 1 else "edge")
     out = np.zeros(level.shape, np.float32)
     _respond_whole(level, (scale.sigma / pitch) ** 2, determinant, out)
@@ -319,7 +333,7 @@ def _octave(
     if min(height, width) < 4:
         none = np.zeros(0)
         return Extrema(none, none, none, none, none, none.astype(np.int64), none), 0
-    first = _smoothing(float(sigmas[0]), _PIXEL * (1.0 - 1.0 / pitch**2))
+    first = _smoothing(float(sigmas[0]), _already(pitch))
     between = [_smoothing(float(b), float(a) ** 2) for a, b in pairwise(sigmas)]
     longest = max(len(t) for t in (first, *between))
     taps = np.zeros((len(between), longest), np.float32)
@@ -329,6 +343,7 @@ def _octave(
     margin = math.ceil(3.5 * float(sigmas[-1])) + 2
     areas = sigmas**2
     hidden = np.zeros((0, 0), np.uint8) if masked is None else masked
+    slack = np.array([_SLACK if chosen[0] > 0 else 1.0, _SLACK if chosen[-1] < len(scales) - 1 else 1.0], np.float32)
 
     def strip(top: int, bottom: int) -> tuple[NDArray[np.float32], NDArray[np.float32], int]:
         rows = mirror_indices(height, margin + len(first) - 1)[top : bottom + 2 * (margin + len(first) - 1)]
@@ -337,8 +352,8 @@ def _octave(
         found = np.empty((most, 30), np.float32)
         measured = np.zeros((len(sigmas), -(-(bottom - top) // BLOCK), -(-width // BLOCK)), np.float32)
         count = _strip(
-            plane, rows, columns, fold, first, taps, areas, determinant, hidden, np.float32(floor), top, bottom, margin, found,
-            measured,
+            plane, rows, columns, fold, first, taps, areas, determinant, hidden, np.float32(floor), slack, top, bottom, margin,
+            found, measured,
         )  # fmt: skip
         return found[:count].copy(), measured, int(count == most)
 

@@ -25,8 +25,10 @@ _LEAST, _MOST, _SHARPNESSES = 0.4, 16.0, 64
 _STEP, _PLACES = 0.1, 215
 """Of the distance from the middle, in blurs."""
 _ROUNDS = 15
-_WIDE, _BEYOND = 2.2, 1.5
-"""The window: so many radii and px around the middle."""
+_WIDE, _NARROW, _BEYOND = 2.2, 1.5, 1.5
+"""The window: so many radii and px around the middle; the narrow one where something else is near."""
+_CROWDED = 0.1
+"""Residual over the contrast from which on a spot is fitted again in the narrow window."""
 _DISC = (1.5, 3.0)
 """Radius over blur below which a spot is as good as Gaussian, and above which it is a disc."""
 
@@ -82,69 +84,87 @@ def _residual(table, p, values, places, count, terms, row):  # type: ignore[no-u
     return total / count
 
 
+@inner
+def _window(pixels, start, wide, values, places):  # type: ignore[no-untyped-def]
+    """The pixels around a start (x, y, radius, contrast) and their places from it; returns how many, and the ground."""
+    height, width = pixels.shape
+    x0, y0, radius = start[0], start[1], start[2]
+    reach = wide * radius + _BEYOND
+    count = 0
+    ground = rim = 0.0
+    for y in range(max(int(np.floor(y0 - reach)), 0), min(int(np.ceil(y0 + reach)), height - 1) + 1):
+        for x in range(max(int(np.floor(x0 - reach)), 0), min(int(np.ceil(x0 + reach)), width - 1) + 1):
+            far = np.hypot(x - x0, y - y0)
+            if far <= reach and count < values.size:
+                values[count], places[0, count], places[1, count] = pixels[y, x], x - x0, y - y0
+                count += 1
+                if far > 1.25 * radius:
+                    ground += pixels[y, x]
+                    rim += 1.0
+    return count, (ground / rim if rim > 0 else 0.0)
+
+
+@inner
+def _accumulate(table, p, values, places, count, terms, row, normal, right):  # type: ignore[no-untyped-def]
+    """The normal equations of one round."""
+    normal[:] = 0.0
+    right[:] = 0.0
+    for k in range(count):
+        off = values[k] - _row(table, p, places[0, k], places[1, k], terms, row)
+        for i in range(8):
+            right[i] += row[i] * off
+            for j in range(i + 1):
+                normal[i, j] += row[i] * row[j]
+
+
+@inner
+def _solved(normal, right, damping, p, radius, work, trial):  # type: ignore[no-untyped-def]
+    """The parameters after a damped step, within what makes sense, into trial; False where there is none."""
+    for i in range(8):
+        trial[i] = right[i]
+        for j in range(i + 1):
+            work[i, j] = normal[i, j]
+        work[i, i] = work[i, i] * (1.0 + damping) + 1e-9
+    if not cholesky(work, 8):
+        return False
+    cholesky_solve(work, trial, 8)
+    for i in range(8):
+        trial[i] += p[i]
+    trial[2] = min(max(trial[2], np.log(0.25)), np.log(3.0 * radius))
+    trial[3] = min(max(trial[3], np.log(_LEAST * 1.01)), np.log(_MOST * 0.99))
+    return True
+
+
 @kernel
-def _fit_band(pixels, table, starts, first, last, out):  # type: ignore[no-untyped-def]
+def _fit_band(pixels, table, starts, wide, first, last, out):  # type: ignore[no-untyped-def]
     """Each spot from its start (n, 4): x, y, radius, contrast; into out (n, 8): x, y, blur, radius of the disc, contrast,
     variances of x and y, mean squared residual. The last is negative where the fit did not end well."""
-    height, width = pixels.shape
-    p, trial, best_row = np.empty(8), np.empty(8), np.empty(8)
+    p, trial, row = np.empty(8), np.empty(8), np.empty(8)
     normal, work, right, terms = np.empty((8, 8)), np.empty((8, 8)), np.empty(8), np.empty(3)
     for n in range(first, last):
-        x0, y0, radius = starts[n, 0], starts[n, 1], starts[n, 2]
-        reach = _WIDE * radius + _BEYOND
-        left, right_end = max(int(np.floor(x0 - reach)), 0), min(int(np.ceil(x0 + reach)), width - 1)
-        top, bottom = max(int(np.floor(y0 - reach)), 0), min(int(np.ceil(y0 + reach)), height - 1)
-        most = max(right_end - left + 1, 0) * max(bottom - top + 1, 0)
-        values, places = np.empty(most), np.empty((2, most))
-        count = 0
-        ground = rim = 0.0
-        for y in range(top, bottom + 1):
-            for x in range(left, right_end + 1):
-                far = np.hypot(x - x0, y - y0)
-                if far <= reach:
-                    values[count], places[0, count], places[1, count] = pixels[y, x], x - x0, y - y0
-                    if far > 1.4 * radius:
-                        ground += pixels[y, x]
-                        rim += 1.0
-                    count += 1
+        radius = starts[n, 2]
+        side = 2 * int(np.ceil(wide * radius + _BEYOND)) + 3
+        values, places = np.empty(side * side), np.empty((2, side * side))
+        count, ground = _window(pixels, starts[n], wide, values, places)
         out[n, 7] = -1.0
         if count < 12:
             continue
         p[:] = 0.0
         # Between a Gaussian and a disc.
-        p[2], p[3] = np.log(max(radius / 2.0, 0.3)), np.log(1.6)
-        p[4], p[7] = (ground / rim if rim > 0 else values[0]), starts[n, 3]
-        best = _residual(table, p, values, places, count, terms, best_row)
+        p[2], p[3], p[4], p[7] = np.log(max(radius / 2.0, 0.3)), np.log(1.6), ground, starts[n, 3]
+        best = _residual(table, p, values, places, count, terms, row)
         damping, good = 1e-2, True
         for _round in range(_ROUNDS):
-            normal[:] = 0.0
-            right[:] = 0.0
-            for k in range(count):
-                off = values[k] - _row(table, p, places[0, k], places[1, k], terms, best_row)
-                for i in range(8):
-                    right[i] += best_row[i] * off
-                    for j in range(i + 1):
-                        normal[i, j] += best_row[i] * best_row[j]
+            _accumulate(table, p, values, places, count, terms, row, normal, right)
             moved, step = False, 0.0
-            for _ in range(7):
-                for i in range(8):
-                    trial[i] = right[i]
-                    for j in range(i + 1):
-                        work[i, j] = normal[i, j]
-                    work[i, i] = work[i, i] * (1.0 + damping) + 1e-9
-                if cholesky(work, 8):
-                    cholesky_solve(work, trial, 8)
-                    for i in range(8):
-                        trial[i] += p[i]
-                    trial[2] = min(max(trial[2], np.log(0.25)), np.log(3.0 * radius))
-                    trial[3] = min(max(trial[3], np.log(_LEAST * 1.01)), np.log(_MOST * 0.99))
-                    after = _residual(table, trial, values, places, count, terms, best_row)
+            for _try in range(7):
+                if _solved(normal, right, damping, p, radius, work, trial):
+                    after = _residual(table, trial, values, places, count, terms, row)
                     if after <= best:
                         step = max(abs(trial[0] - p[0]), abs(trial[1] - p[1]), radius * abs(trial[2] - p[2]))
                         moved = after < best * (1.0 - 1e-6)
                         p[:] = trial
-                        best = after
-                        damping = max(0.2 * damping, 1e-9)
+                        best, damping = after, max(0.2 * damping, 1e-9)
                         break
                 damping *= 6.0
             if np.hypot(p[0], p[1]) > 0.8 * radius + 0.5:
@@ -155,7 +175,8 @@ def _fit_band(pixels, table, starts, first, last, out):  # type: ignore[no-untyp
         for i in range(8):
             normal[i, i] += 1e-9
         blur = np.exp(p[2])
-        out[n, 0], out[n, 1], out[n, 2], out[n, 3], out[n, 4] = x0 + p[0], y0 + p[1], blur, blur * np.exp(p[3]), p[7]
+        out[n, 0], out[n, 1], out[n, 2] = starts[n, 0] + p[0], starts[n, 1] + p[1], blur
+        out[n, 3], out[n, 4] = blur * np.exp(p[3]), p[7]
         if good and cholesky(normal, 8):
             variance = best * count / max(count - 8.0, 1.0)
             for axis in range(2):
@@ -180,6 +201,8 @@ class Spots:
     y_std: Floats
     residual: Floats
     """Root mean square, grey levels."""
+    sharpness: Floats
+    """Radius of the disc over its blur: below about 1.5 as smooth as a Gaussian."""
     good: NDArray[np.bool_]
     """Whether the fit ended well; else the start is given."""
 
@@ -187,10 +210,12 @@ class Spots:
 def fit_spots(pixels: NDArray[Any], x: Floats, y: Floats, radius: Floats, contrast: Floats) -> Spots:
     """Fit spots to an image (H, W) from about where they are. `radius` in px, `contrast` in grey levels with its sign."""
     starts = np.ascontiguousarray(np.stack([x, y, radius, contrast], axis=1), np.float64)
-    out = np.zeros((len(starts), 8))
-    table = _profiles()
     plane = np.ascontiguousarray(pixels, np.float32)
-    over_bands(lambda first, last: _fit_band(plane, table, starts, first, last, out), len(starts), band_height=32)
+    out = _fitted(plane, starts, _WIDE)
+    crowded = np.flatnonzero((out[:, 7] < 0) | (out[:, 7] > (_CROWDED * out[:, 4]) ** 2))
+    again = _fitted(plane, starts[crowded], _NARROW)
+    better = (again[:, 7] >= 0) & ((out[crowded, 7] < 0) | (again[:, 7] < 0.5 * out[crowded, 7]))
+    out[crowded[better]] = again[better]
     blur, disc = np.maximum(out[:, 2], 1e-9), out[:, 3]
     # A small disc under a wide blur is as good as a Gaussian, whose radius is that of the best response.
     as_gaussian = np.sqrt(disc**2 / 2 + np.sqrt(disc**4 / 4 + 4 * blur**4))
@@ -206,8 +231,15 @@ def fit_spots(pixels: NDArray[Any], x: Floats, y: Floats, radius: Floats, contra
     return Spots(
         chosen(out[:, 0], x), chosen(out[:, 1], y), chosen(found, radius), chosen(out[:, 4], contrast),
         chosen(np.sqrt(np.maximum(out[:, 5], 0)), rough), chosen(np.sqrt(np.maximum(out[:, 6], 0)), rough),
-        np.sqrt(np.maximum(out[:, 7], 0)), good,
+        np.sqrt(np.maximum(out[:, 7], 0)), np.where(good, disc / blur, 0.0), good,
     )  # fmt: skip
+
+
+def _fitted(plane: NDArray[np.float32], starts: Floats, wide: float) -> Floats:
+    """(n, 8): what `_fit_band` finds."""
+    out, table = np.zeros((len(starts), 8)), _profiles()
+    over_bands(lambda first, last: _fit_band(plane, table, starts, wide, first, last, out), len(starts), band_height=32)
+    return out
 
 
 def fitted_octave(radius: Floats) -> NDArray[np.int64]:

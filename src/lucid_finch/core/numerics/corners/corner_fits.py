@@ -284,13 +284,86 @@ def _directions(gx, gy, side, radius, counts, smooth, normals):  # type: ignore[
     return True
 
 
+@inner
+def _centred(pixels, row, column, sigma, patch, gx, gy, at, point):  # type: ignore[no-untyped-def]
+    """A window around the corner near a maximum into `patch`, its gradients, and where these meet, from the middle of the window
+    (`at`), with its variances (`point`); returns the middle of the window, and whether the gradients meet."""
+    height, width = pixels.shape
+    side = patch.shape[0]
+    middle = side // 2
+    y, x = row, column
+    met = False
+    for number in range(3):
+        for j in range(side):
+            for i in range(side):
+                patch[j, i] = pixels[min(max(y + j - middle, 0), height - 1), min(max(x + i - middle, 0), width - 1)]
+        _gradients(patch, side, gx, gy)
+        at[:] = 0.0
+        point[:] = 0.0
+        met = _meeting(gx, gy, side, _RADII[0], sigma, at, point)
+        if not met:
+            at[:] = 0.0
+            break
+        down, right = y + int(np.floor(at[1] + 0.5)), x + int(np.floor(at[0] + 0.5))
+        # The window is laid around the corner, unless that is far from the maximum.
+        if (down == y and right == x) or number == 2 or np.hypot(down - row, right - column) > _MOVED:
+            break
+        y, x = down, right
+    return y, x, met
+
+
+@inner
+def _within(patch, row, column, size, at, radius, values, places):  # type: ignore[no-untyped-def]
+    """The pixels of a window within a radius of a place and in the image (`size`: rows, columns); returns how many."""
+    side = patch.shape[0]
+    middle = side // 2
+    count = 0
+    for j in range(side):
+        for i in range(side):
+            dx, dy = i - middle, j - middle
+            inside = 0 <= row + dy < size[0] and 0 <= column + dx < size[1]
+            if inside and np.hypot(dx - at[0], dy - at[1]) <= radius + 0.5:
+                values[count], places[0, count], places[1, count] = patch[j, i], dx, dy
+                count += 1
+    return count
+
+
+@inner
+def _nearest_form(p, at, normals, values, places, count, nodes, q, terms):  # type: ignore[no-untyped-def]
+    """A saddle, a bright wedge or a dark one, whichever comes nearest as it stands; its parameters are left in p."""
+    form, turned, nearest = 0, 0.0, np.inf
+    for kind in range(3):
+        p[0], p[1], p[4] = at[0], at[1], 0.9
+        extra = np.pi if kind == 2 else 0.0
+        p[2], p[3] = normals[0] + extra, normals[1] + extra
+        _, _, left = _levels(1 if kind == 0 else 2, p, values, places, count, nodes, q, terms)
+        if left < nearest:
+            form, turned, nearest = (1 if kind == 0 else 2), extra, left
+    p[0], p[1], p[2], p[3], p[4] = at[0], at[1], normals[0] + turned, normals[1] + turned, 0.9
+    return form
+
+
+@inner
+def _variances(normal, right, variance, out):  # type: ignore[no-untyped-def]
+    """Variance of x and of y and their covariance from the normal equations, into out (3); False where they are singular."""
+    for i in range(7):
+        normal[i, i] += 1e-9
+    if not cholesky(normal, 7):
+        return False
+    for axis in range(2):
+        right[:] = 0.0
+        right[axis] = 1.0
+        cholesky_solve(normal, right, 7)
+        out[axis] = variance * right[axis]
+        out[2] = variance * right[1 - axis]
+    return True
+
+
 @kernel
 def _refine_band(pixels, rows, columns, noise, sigma, nodes, first, last, out, forms):  # type: ignore[no-untyped-def]
     """Into out (n, 10): x, y, variance of x and of y, covariance, contrast, both angles of the normals, blur, residual; and the
     form of each."""
-    height, width = pixels.shape
-    largest = _RADII[0] + 1
-    side = 2 * largest + 1
+    side = 2 * (_RADII[0] + 1) + 1
     patch, gx, gy = np.zeros((side, side)), np.zeros((side, side)), np.zeros((side, side))
     values, places = np.empty(side * side), np.empty((2, side * side))
     counts, smooth, normals = np.empty(_BINS), np.empty(_BINS), np.empty(2)
@@ -299,78 +372,31 @@ def _refine_band(pixels, rows, columns, noise, sigma, nodes, first, last, out, f
     p, at, point = np.empty(5), np.empty(2), np.zeros(5)
     for n in range(first, last):
         forms[n] = 0
-        row, column = rows[n], columns[n]
-        met = False
-        for _ in range(3):
-            for j in range(side):
-                for i in range(side):
-                    y, x = row + j - largest, column + i - largest
-                    patch[j, i] = pixels[min(max(y, 0), height - 1), min(max(x, 0), width - 1)]
-            _gradients(patch, side, gx, gy)
-            at[:] = 0.0
-            point[:] = 0.0
-            met = _meeting(gx, gy, side, _RADII[0], sigma, at, point)
-            if not met:
-                at[:] = 0.0
-            y, x = row + int(np.floor(at[1] + 0.5)), column + int(np.floor(at[0] + 0.5))
-            # The window is laid around the corner, unless that is far from the maximum.
-            if (y == row and x == column) or np.hypot(y - rows[n], x - columns[n]) > _MOVED:
-                break
-            row, column = y, x
+        row, column, met = _centred(pixels, rows[n], columns[n], sigma, patch, gx, gy, at, point)
         for i in range(5):
             out[n, i] = point[i]
         if not met:
             out[n, 2], out[n, 3], out[n, 4] = sigma * sigma, sigma * sigma, 0.0
         out[n, 5:] = 0.0
         for r in range(len(_RADII)):
-            radius = _RADII[r]
-            if forms[n] != 0 or not _directions(gx, gy, side, radius, counts, smooth, normals):
+            if forms[n] != 0 or not _directions(gx, gy, side, _RADII[r], counts, smooth, normals):
                 continue
-            count = 0
-            for j in range(side):
-                for i in range(side):
-                    dx, dy = i - largest, j - largest
-                    inside = 0 <= row + dy < height and 0 <= column + dx < width
-                    if inside and np.hypot(dx - at[0], dy - at[1]) <= radius + 0.5:
-                        values[count], places[0, count], places[1, count] = patch[j, i], dx, dy
-                        count += 1
+            count = _within(patch, row, column, pixels.shape, at, _RADII[r], values, places)
             if count < 20:
                 continue
-            # A saddle, a bright wedge or a dark one: whichever comes nearest as it stands.
-            form, turned, nearest = 0, 0.0, np.inf
-            for kind in range(3):
-                p[0], p[1], p[4] = at[0], at[1], 0.9
-                extra = np.pi if kind == 2 else 0.0
-                p[2], p[3] = normals[0] + extra, normals[1] + extra
-                _, _, left = _levels(1 if kind == 0 else 2, p, values, places, count, nodes, q, terms)
-                if left < nearest:
-                    form, turned, nearest = (1 if kind == 0 else 2), extra, left
-            p[0], p[1], p[2], p[3], p[4] = at[0], at[1], normals[0] + turned, normals[1] + turned, 0.9
-            near = _BESIDE if met else _REFINED
-            _, b, left, good = _fit(
-                form, p, values, places, count, normal, right, nodes, q, terms, _BEYOND_NOISE * noise[n], near
-            )
+            form = _nearest_form(p, at, normals, values, places, count, nodes, q, terms)
+            near, clear = _BESIDE if met else _REFINED, _BEYOND_NOISE * noise[n]
+            _, b, left, good = _fit(form, p, values, places, count, normal, right, nodes, q, terms, clear, near)
             contrast = abs(b) * (2.0 if form == 1 else 1.0)
-            between = abs(np.sin(p[2] - p[3]))
-            allowed = (_BEYOND_NOISE * noise[n]) ** 2 + (_OFF * contrast) ** 2
-            if not good or between < 0.2 or left > allowed or np.hypot(p[0], p[1]) > _REFINED:
+            allowed = clear * clear + (_OFF * contrast) ** 2
+            if not good or abs(np.sin(p[2] - p[3])) < 0.2 or left > allowed or np.hypot(p[0], p[1]) > _REFINED:
                 continue
-            for i in range(7):
-                normal[i, i] += 1e-9
-            if not cholesky(normal, 7):
+            if not _variances(normal, right, left * count / max(count - 7.0, 1.0), out[n, 2:5]):
                 continue
-            variance = left * count / max(count - 7.0, 1.0)
-            for axis in range(2):
-                right[:] = 0.0
-                right[axis] = 1.0
-                cholesky_solve(normal, right, 7)
-                out[n, 2 + axis] = variance * right[axis]
-                out[n, 4] = variance * right[1 - axis]
             out[n, 0], out[n, 1] = p[0], p[1]
-            out[n, 5], out[n, 6], out[n, 7], out[n, 8], out[n, 9] = contrast, p[2], p[3], p[4], np.sqrt(left)
-            if form == 2 and b < 0:
-                # The normals point into the wedge; its brightness is told by the sign of the contrast.
-                out[n, 5] = -contrast
+            # The normals point into the wedge; whether that is dark or bright is the sign of the contrast.
+            out[n, 5] = -contrast if form == 2 and b < 0 else contrast
+            out[n, 6], out[n, 7], out[n, 8], out[n, 9] = p[2], p[3], p[4], np.sqrt(left)
             forms[n] = form
         out[n, 0] += column
         out[n, 1] += row
