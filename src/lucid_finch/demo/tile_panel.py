@@ -27,8 +27,8 @@ _WORN = ((1, 2), (2, 4))
 
 
 def tile_panel() -> tuple[Image, list[dict[str, Any]]]:
-    """The picture (1200 x 800, RGB) and its truth: the outline of every tile that is wholly in sight, the joints between
-    them as strokes across the picture, and the crack."""
+    """The picture (1200 x 800, RGB) and its truth: outline and corners of every tile that is wholly in sight, the joints
+    between them as strokes across the picture, and the crack."""
     canvas = Canvas(WIDTH, HEIGHT, _GROUT_COLOUR, seed=20261123)
     random = canvas.random
     canvas.mottle(1.2, 3.0)
@@ -50,6 +50,7 @@ def tile_panel() -> tuple[Image, list[dict[str, Any]]]:
         box = (x1 - _PITCH, y1 - _PITCH, x2 + _PITCH, y2 + _PITCH)
         canvas.fill(joint, tuple(beside), box, opacity=0.8)
     side = _PITCH - _GROUT
+    corners: list[dict[str, Any]] = []
     for place, (x, y) in tiles.items():
         box = (x - _PITCH, y - _PITCH, x + _PITCH, y + _PITCH)
         canvas.fill(rounded_rectangle(x, y, side, side, _CORNER, _ANGLE), glaze_of[place], box)
@@ -57,6 +58,8 @@ def tile_panel() -> tuple[Image, list[dict[str, Any]]]:
         inside = (outline > 3).all() and (outline[:, 0] < WIDTH - 4).all() and (outline[:, 1] < HEIGHT - 4).all()
         if inside:
             marks.append(edge_mark(outline, closed=True))
+            corners += _corners(x, y, side, c, s)
+    marks += corners
     marks += _joints(c, s)
     canvas.mottle(9.0, 2.4)
     canvas.mottle(1.5, 1.0)
@@ -75,6 +78,15 @@ def tile_panel() -> tuple[Image, list[dict[str, Any]]]:
     light = uneven_light(WIDTH, HEIGHT, towards=25.0, fall=0.24, corners=0.10)
     pixels = canvas.photograph(blur=0.9, light=light, read_noise=1.6, shot_noise=0.14)
     return colour_image(pixels, "tile_panel"), marks
+
+
+def _corners(x: float, y: float, side: float, c: float, s: float) -> list[dict[str, Any]]:
+    """The middle of the arc at each corner of a tile around (x, y)."""
+    reach = side / 2 - _CORNER * (1 - np.sqrt(0.5))
+    found = []
+    for u, v in ((-reach, -reach), (reach, -reach), (reach, reach), (-reach, reach)):
+        found.append({"kind": "corners", "x": round(x + u * c - v * s, 2), "y": round(y + u * s + v * c, 2)})
+    return found
 
 
 def _joints(c: float, s: float) -> list[dict[str, Any]]:

@@ -19,7 +19,7 @@ _LINEAR = 0.77
 """Of the law of noise."""
 _Z80, _Z95 = 0.8416, 1.6449
 """Quantiles of the normal law."""
-_WIDER = 1.08
+_WIDER = 1.15
 """Factor on the ratio of quantiles of noise up to which extrema are like those of noise."""
 _HEAVIEST = 0.35
 """Least exponent by which the law of a texture differs from that of noise."""
