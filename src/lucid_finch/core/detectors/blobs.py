@@ -391,7 +391,9 @@ class Blobs(Detector):
         turn = np.linspace(0, 2 * np.pi, 48, endpoint=False)
         x, y, radius = (columns[name][:, None] for name in ("x", "y", "radius"))
         rims = np.stack([x + radius * np.cos(turn), y + radius * np.sin(turn)], axis=2)
-        return Finished(columns, Outlines.of(list(rims), closed=True), outlines_in_source=True)
+        # Numbers stand beside small spots, not on them.
+        beside = np.stack([columns["x"], columns["y"]], axis=1) + (columns["radius"][:, None] + 9.0) * np.array([1.0, -0.7])
+        return Finished(columns, Outlines.of(list(rims), closed=True), places=beside, outlines_in_source=True)
 
     def plausible(self, candidates: Candidates) -> NDArray[np.bool_]:
         return np.asarray(candidates.columns["log_nfa"] > -1.0)

@@ -12,8 +12,8 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from lucid_finch.core.detection import EvidenceMap
-from lucid_finch.core.detector import Candidates, Detector, DetectorParameters, Reason, Task
+from lucid_finch.core.detection import EvidenceMap, Outlines
+from lucid_finch.core.detector import Candidates, Detector, DetectorParameters, Finished, Reason, Task
 from lucid_finch.core.detectors.shared.declarations import FALSE_ALARMS_COLUMN, false_alarms_parameter
 from lucid_finch.core.detectors.shared.edge_features import GradientMaps, background_of, with_margin
 from lucid_finch.core.judging import EvenExclusions, Exclusions
@@ -21,6 +21,7 @@ from lucid_finch.core.numerics.corners import corner_fits, structure_tensor
 from lucid_finch.core.numerics.corners.significance import corner_log_nfa, degrees_of_freedom, scale_at
 from lucid_finch.core.numerics.edges.background import Background
 from lucid_finch.core.numerics.edges.gradients import noise_gain
+from lucid_finch.core.numerics.matching.views import noise_of
 from lucid_finch.core.numerics.runtime.threads import cancellable
 from lucid_finch.core.numerics.suppression import close_pairs
 from lucid_finch.core.parameters import forms, gathers, judges
@@ -31,6 +32,15 @@ _MOST = 100_000
 """Maxima that are measured: the strongest."""
 _FITTED, _FITTED_ISOTROPY = -1.0, 0.02
 """log_nfa and isotropy from which on a corner is fitted."""
+_STRONGEST = 3000
+"""Of the strongest maxima so many are fitted in any case."""
+_EXACT, _CLEAR = 0.06, 8.0
+"""Residual of a fit over the contrast, and contrast over the noise of a pixel, between which texture makes no corner."""
+_FEWEST, _MOSTLY, _ALIKE, _SMOOTH = 6, 0.75, 0.35, 1.5
+"""Saddles that make a pattern, the part of all that must be alike, how far they may be from the usual contrast and blur, and
+a blur (px) that smooth texture has, too."""
+_ARMS = 3.0
+"""Length of the lines that are drawn along the edges, in windows."""
 _SCALES = ((1.0, 0.5), (1.0, 2.0), (0.5, 0.5), (2.0, 2.0))
 """Smoothing and window, over those that are given, at which a corner must be one, too."""
 
@@ -172,11 +182,19 @@ class Corners(Detector):
             tensors = structure_tensor.tensors_at(image.pixels, rows, columns, given.sigma_gradient, given.sigma_window)
             scale = scale_at(background, rows, columns)
             tests = image.width * image.height / (2.0 * given.sigma_window) ** 2
-            log_nfa = corner_log_nfa(tensors.least, scale, degrees_of_freedom(background, given.sigma_window), tests)
+            freedom = degrees_of_freedom(background, given.sigma_window)
+            log_nfa = corner_log_nfa(tensors.least, scale, freedom, tests)
+            # Against the noise of single pixels alone: where corners fill the image, they are its background.
+            noise = max(noise_of(np.asarray(image.pixels, np.float32)), 0.3 * image.quantum, 1e-6 * image.span)
+            above_noise = corner_log_nfa(tensors.least, np.full(len(rows), noise * noise_gain(*op.gradient)), freedom, tests)
             isotropy = tensors.isotropy
-            clear = np.flatnonzero((log_nfa > _FITTED) & (isotropy > _FITTED_ISOTROPY))
-            noise = scale[clear] / noise_gain(*op.gradient)
-            fitted = corner_fits.refine_corners(image.pixels, rows[clear], columns[clear], noise, given.sigma_window)
+            strongest = np.zeros(len(rows), bool)
+            strongest[np.argsort(-response, kind="stable")[:_STRONGEST]] = True
+            clear = np.flatnonzero(((log_nfa > _FITTED) | (strongest & (above_noise > 2))) & (isotropy > _FITTED_ISOTROPY))
+            local = np.minimum(scale[clear] / noise_gain(*op.gradient), 3.0 * noise)
+            fitted = corner_fits.refine_corners(image.pixels, rows[clear], columns[clear], local, given.sigma_window)
+            alike = _of_a_board(fitted, noise)
+            log_nfa[clear] = np.where(alike, np.maximum(log_nfa[clear], above_noise[clear]), log_nfa[clear])
             v, u = (np.floor(w + 0.5).astype(np.int32) for w in (fitted.y, fitted.x))
             for smoothing, window in _SCALES:
                 sigmas = smoothing * given.sigma_gradient, window * given.sigma_window
@@ -202,6 +220,14 @@ class Corners(Detector):
         near = "spacing", pairs, -apart, -given.spacing / task.image.frame.scale
         exclusions = EvenExclusions(*near, np.stack([x, y], axis=1)) if given.spread else Exclusions(*near)
         return Candidates(columns, response, 3.0 * given.sigma_window, exclusions)
+
+    def finish(self, task: Task, chosen: NDArray[np.int64]) -> Finished:
+        columns = {name: values[chosen] for name, values in task.candidates.columns.items()}
+        reach = _ARMS * max(task.parameters.sigma_window, 1.5)
+        arms = task.gathered.fitted.arms(chosen, reach)
+        # Numbers stand beside the corner, not on it.
+        places = np.stack([columns["x"], columns["y"]], axis=1) + 1.6 * reach * task.image.frame.scale * np.array([1.0, -0.6])
+        return Finished(columns, Outlines.of(arms), places=places)
 
     def plausible(self, candidates: Candidates) -> NDArray[np.bool_]:
         return np.asarray((candidates.columns["log_nfa"] > -1.0) & (candidates.columns["isotropy"] > _FITTED_ISOTROPY))
@@ -263,6 +289,18 @@ class Corners(Detector):
 
 _LEAST = 1e-12
 """Response, in squared value ranges, that rounding alone may leave."""
+
+
+def _of_a_board(fitted: corner_fits.RefinedCorners, noise: float) -> NDArray[np.bool_]:
+    """Which corners are saddles that fit well and are like most others: those of a pattern, which texture does not make."""
+    size = np.abs(fitted.contrast)
+    exact = (fitted.form == corner_fits.FORMS.index("saddle")) & (fitted.residual < _EXACT * size) & (size > _CLEAR * noise)
+    if exact.sum() < _FEWEST:
+        return np.zeros(len(size), bool)
+    blur = fitted.blur
+    usual = float(np.median(size[exact])), float(np.median(blur[exact]))
+    alike = exact & (np.abs(size / usual[0] - 1) < _ALIKE) & (np.abs(blur / usual[1] - 1) < _ALIKE)
+    return alike if alike.sum() >= _MOSTLY * exact.sum() and usual[1] < _SMOOTH else np.zeros(len(size), bool)
 
 
 def _operator(given: CornersParameters) -> structure_tensor.Operator:

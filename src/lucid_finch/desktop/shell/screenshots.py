@@ -73,26 +73,8 @@ def _why(bench: Bench) -> None:
     bench.asking.ask(235.0, 788.6)
 
 
-def _pixels(bench: Bench) -> None:
-    bench.explanation.put_away()
-    bench.panes.activate(0)
-    bench.stages.show_map("smoothed")
-    bench.panes.activate(1)
-    bench.stages.show_map("thinned")
-    bench.frames[0].view.set(563.0, 233.0, 44.0)
-
-
-def _preparation(bench: Bench) -> None:
-    bench.study.add_step("smooth")
-    bench.panes.activate(0)
-    bench.stages.show_map("prepared")
-    bench.panes.activate(1)
-    bench.stages.show_map("edges")
-    bench.frames[0].pane.fit()
-
-
 def _compare(bench: Bench) -> None:
-    bench.study.undo.undo()
+    bench.explanation.put_away()
     bench.study.choose("tile edges")
     settle(bench)
     bench.stages.set_panes(4)
@@ -117,7 +99,7 @@ def _range(bench: Bench) -> None:
 
 
 def _images(bench: Bench) -> None:
-    bench.frames[1].card.hide()
+    bench.study.choose("tile edges")
     folder = Path(tempfile.mkdtemp())
     whole = bench.study.image
     assert whole is not None
@@ -147,9 +129,23 @@ def _lines(bench: Bench) -> None:
     bench.pick(bench.frames[0], float(points["x"][middle]), float(points["y"][middle]))
 
 
+def _corners(bench: Bench) -> None:
+    bench.frames[1].card.hide()
+    bench.study.choose("tile corners")
+    settle(bench)
+    bench.drawer.setCurrentIndex(0)
+    bench.panes.activate(1)
+    bench.stages.show_map("response")
+    bench.frames[0].view.set(420.0, 330.0, 1.1)
+    corners = bench.study.detections["tile corners"].findings
+    row = int(np.argmin(np.hypot(corners["x"] - 400, corners["y"] - 330)))
+    bench.findings.choose([row])
+    bench.choose([row], [])
+
+
 SHOTS: dict[str, Callable[[Bench], None]] = {
-    "bench": _bench, "dark": _dark, "why": _why, "pixels": _pixels, "preparation": _preparation, "compare": _compare,
-    "range": _range, "images": _images, "lines": _lines,
+    "bench": _bench, "dark": _dark, "why": _why, "compare": _compare,
+    "range": _range, "corners": _corners, "images": _images, "lines": _lines,
 }  # fmt: skip
 
 
@@ -257,6 +253,19 @@ def _templates(bench: Bench) -> None:
     bench.frames[1].view.set(168.0, 730.0, 1.3)
 
 
+def _blobs(bench: Bench) -> None:
+    bench.panes.activate(1)
+    bench.stages.show_map("response")
+    bench.frames[0].view.set(470.0, 440.0, 1.5)
+    defects = bench.study.detections["defects"].findings
+    row = int(np.argmax(defects["radius"]))
+    bench.findings.choose([row])
+    bench.choose([row], [])
+
+
+OF_DEFECTS: dict[str, Callable[[Bench], None]] = {"blobs": _blobs}
+"""The same of the plate with pinholes."""
+
 OF_MARKS: dict[str, Callable[[Bench], None]] = {"templates": _templates}
 """The same of the stamped marks."""
 
@@ -283,6 +292,7 @@ BY_SCENE = {
     "leaning_screen": OF_A_LEANING_SCREEN,
     "cutouts": OF_PIECES,
     "maker_marks": OF_MARKS,
+    "pinholes": OF_DEFECTS,
     "glaze_edge": ON_A_BOUNDARY,
     "glaze_swatches": IN_COLOUR,
     "tile_panel": SHOTS,

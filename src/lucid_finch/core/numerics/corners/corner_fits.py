@@ -418,16 +418,36 @@ class RefinedCorners:
     """Angle between both edges, degrees; NaN for a point."""
     direction: Floats
     """Of the middle of a wedge, or of one of the edges of a saddle (in [0, 180)), degrees from +x towards +y; NaN for a point."""
+    residual: Floats
+    """Root mean square of what the fit leaves, grey levels; 0 for a point."""
+    blur: Floats
+    """Standard deviation across the edges, px; NaN for a point."""
+    one_edge: Floats
+    """Direction of an edge, away from the corner, degrees; NaN for a point."""
+    other_edge: Floats
+
+    def arms(self, rows: NDArray[Any], reach: float) -> list[NDArray[np.float64]]:
+        """Lines (n, 2) through some of the corners along their edges, `reach` px to each side; a cross at a point."""
+        found = []
+        for n in rows.tolist():
+            known = self.form[n] > 0
+            angles = np.radians([self.one_edge[n], self.other_edge[n]] if known else [0.0, 90.0])
+            middle = np.array([self.x[n], self.y[n]])
+            one, other = (reach * np.array([np.cos(a), np.sin(a)]) for a in angles)
+            through = [one, 0 * one, other] if self.form[n] == 2 else [one, -one, 0 * one, other, -other]
+            found.append(middle + np.array(through))
+        return found
 
     def among(self, count: int, which: NDArray[Any], rows: NDArray[Any], columns: NDArray[Any], sigma: float) -> RefinedCorners:
         """The same for all of `count` maxima at (rows, columns), of which those of `which` were fitted; others stay at their
         pixel, as points with an error of the window's `sigma`."""
-        x, y = columns.astype(float), rows.astype(float)
-        form, nan = np.zeros(count, np.int8), np.full(count, np.nan)
-        found = [x, y, np.full(count, sigma), np.full(count, sigma), form, np.zeros(count), nan.copy(), nan.copy()]
-        for place, field in zip(found, fields(self), strict=True):
-            place[which] = getattr(self, field.name)
-        return RefinedCorners(*found)
+        values: dict[str, Any] = {field.name: np.full(count, np.nan) for field in fields(self)}
+        values |= {"x": columns.astype(float), "y": rows.astype(float), "form": np.zeros(count, np.int8)}
+        values |= {name: np.full(count, sigma) for name in ("x_std", "y_std")}
+        values |= {name: np.zeros(count) for name in ("contrast", "residual")}
+        for name, value in values.items():
+            value[which] = getattr(self, name)
+        return RefinedCorners(**values)
 
 
 def refine_corners(
@@ -451,5 +471,8 @@ def refine_corners(
     opening = np.degrees(np.where(forms == 2, np.pi - between, np.minimum(between, np.pi - between)))
     return RefinedCorners(
         out[:, 0], out[:, 1], np.sqrt(np.maximum(out[:, 2], 0.0)), np.sqrt(np.maximum(out[:, 3], 0.0)), forms, out[:, 5],
-        np.where(known, opening, np.nan), np.where(known, np.where(forms == 2, wedge, saddle), np.nan),
+        np.where(known, opening, np.nan), np.where(known, np.where(forms == 2, wedge, saddle), np.nan), out[:, 9],
+        np.where(known, out[:, 8], np.nan),
+        np.where(known, np.where(forms == 2, wedge - opening / 2, np.degrees(one) + 90.0), np.nan),
+        np.where(known, np.where(forms == 2, wedge + opening / 2, np.degrees(other) + 90.0), np.nan),
     )  # fmt: skip
