@@ -153,8 +153,8 @@ class Acceptance(unittest.TestCase):
         result = lf.detect("corners", picture)
         self.assertIn("eigenvalue is largest at", str(lf.explain(result, at=(60.0, 80.0))))
         self.assertIn("border", str(lf.explain(result, at=(60.0, 1.0))))
-        faint = lf.detect("corners", picture, strength_min_pct=100.0, false_alarms=1e-200)
-        self.assertIn("false alarms", str(lf.explain(faint, at=(60.0, 50.0))).lower())
+        strict = lf.detect("corners", picture, isotropy_min=1.0)
+        self.assertIn("isotropy", str(lf.explain(strict, at=(60.0, 50.0))).lower())
         self.assertEqual(result.evidence["response"].values.shape, (100, 140))
 
 

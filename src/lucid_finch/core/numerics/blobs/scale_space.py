@@ -143,6 +143,25 @@ def _is_extremum(stack, k, y, x, value, slack):  # type: ignore[no-untyped-def]
     return True
 
 
+@inner
+def _typical_sizes(rows, out):  # type: ignore[no-untyped-def]
+    """Typical size of the response in each block of some rows, as the standard deviation of a normal law."""
+    height, width = rows.shape
+    for block_row in range(out.shape[0]):
+        for block in range(out.shape[1]):
+            x0, x1 = block * BLOCK, min(block * BLOCK + BLOCK, width)
+            total = np.float32(0)
+            count = 0
+            for y in range(block_row * BLOCK, min(block_row * BLOCK + BLOCK, height), 2):
+                row = rows[y]
+                for x in range(x0, x1):
+                    total += np.sqrt(abs(row[x]))
+                count += x1 - x0
+            # The mean of the roots gives less to what stands out.
+            mean = total / np.float32(max(count, 1))
+            out[block_row, block] = mean * mean / np.float32(0.676)
+
+
 @kernel
 def _strip(  # type: ignore[no-untyped-def]
     pixels, rows, columns, fold, first_taps, taps, areas, determinant, masked, floor, slack, top, bottom, left, found, measured
@@ -175,21 +194,7 @@ def _strip(  # type: ignore[no-untyped-def]
         _respond(level, areas[k], determinant, stack[k])
     use_mask = masked.shape[0] == pixels.shape[0]
     for k in range(count):
-        for block_row in range(measured.shape[1]):
-            y0 = left + block_row * BLOCK
-            y1 = min(y0 + BLOCK, left + bottom - top)
-            for block in range(measured.shape[2]):
-                x0, x1 = block * BLOCK, min(block * BLOCK + BLOCK, width)
-                total = np.float32(0)
-                pixels_seen = 0
-                for y in range(y0, y1, 2):
-                    row = stack[k, y]
-                    for x in range(x0, x1):
-                        total += np.sqrt(abs(row[x]))
-                    pixels_seen += x1 - x0
-                # The mean of the roots gives less to what stands out.
-                mean = total / np.float32(max(pixels_seen, 1))
-                measured[k, block_row, block] = mean * mean / np.float32(0.676)
+        _typical_sizes(stack[k, left : left + bottom - top], measured[k])
     number = 0
     peak = np.empty(width, np.uint8)
     beside = np.empty(2, np.float32)
