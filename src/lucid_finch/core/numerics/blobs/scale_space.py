@@ -86,11 +86,13 @@ def _blur_rows(plane, columns, taps, padded, out):  # type: ignore[no-untyped-de
     width = plane.shape[1]
     for y in range(plane.shape[0]):
         row, to = plane[y], out[y]
-        padded[m : m + width] = row
+        centre = padded[m : m + width]
+        # Assigned as a whole, it would take seconds to compile.
+        for x in range(width):
+            centre[x] = row[x]
         for x in range(m):
             padded[x] = row[columns[x]]
             padded[m + width + x] = row[columns[m + width + x]]
-        centre = padded[m : m + width]
         w = taps[0]
         for x in range(width):
             to[x] = w * centre[x]

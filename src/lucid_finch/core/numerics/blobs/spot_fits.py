@@ -163,7 +163,8 @@ def _fit_band(pixels, table, starts, wide, first, last, out):  # type: ignore[no
                     if after <= best:
                         step = max(abs(trial[0] - p[0]), abs(trial[1] - p[1]), radius * abs(trial[2] - p[2]))
                         moved = after < best * (1.0 - 1e-6)
-                        p[:] = trial
+                        for i in range(8):
+                            p[i] = trial[i]
                         best, damping = after, max(0.2 * damping, 1e-9)
                         break
                 damping *= 6.0
