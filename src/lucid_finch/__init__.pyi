@@ -7,6 +7,7 @@ from typing import Any, Literal, overload
 import numpy as np
 from numpy.typing import NDArray
 
+from lucid_finch.api import crops as crops
 from lucid_finch.core.detection import Detection as Detection
 from lucid_finch.core.detection import EvidenceMap as EvidenceMap
 from lucid_finch.core.errors import Cancelled as Cancelled
@@ -447,4 +448,4 @@ def run(
 ) -> Run: ...
 def kinds() -> dict[Kind, dict[str, Any]]: ...
 def steps() -> dict[Step, dict[str, Any]]: ...
-__all__ = ["Cancelled", "Detection", "Engine", "EvidenceMap", "Explanation", "FileError", "Findings", "Frame", "Image", "MarkStyle", "NearMisses", "ParameterError", "Recipe", "Run", "detect", "explain", "json_schema", "kinds", "prepare", "read_image", "run", "steps", "write_annotated", "write_csv", "write_findings", "write_image", "write_map", "write_svg"]
+__all__ = ["Cancelled", "Detection", "Engine", "EvidenceMap", "Explanation", "FileError", "Findings", "Frame", "Image", "MarkStyle", "NearMisses", "ParameterError", "Recipe", "Run", "crops", "detect", "explain", "json_schema", "kinds", "prepare", "read_image", "run", "steps", "write_annotated", "write_csv", "write_findings", "write_image", "write_map", "write_svg"]

@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any, TypeVar
 
-from numpy.typing import ArrayLike
+from numpy.typing import ArrayLike, NDArray
 
 from lucid_finch.core.detection import Detection, EvidenceMap
 from lucid_finch.core.detectors import detector_of
@@ -19,7 +19,8 @@ from lucid_finch.core.numerics.runtime.threads import cancellable
 from lucid_finch.core.outer import provide
 from lucid_finch.core.prepare import step_of
 from lucid_finch.core.recipe import MarkStyle, json_schema
-from lucid_finch.core.table import Findings, NearMisses
+from lucid_finch.core.table import Findings, NearMisses, Table
+from lucid_finch.core.viewing.crops import crops_of
 from lucid_finch.files import notebooks
 from lucid_finch.files.annotated import write_annotated
 from lucid_finch.files.assets import with_pictures
@@ -30,9 +31,10 @@ from lucid_finch.files.recipes import Recipe
 from lucid_finch.pipeline.sinks import save_run
 
 __all__ = [
-    "Cancelled", "Detection", "Engine", "EvidenceMap", "Explanation", "FileError", "Findings", "Frame", "Image", "MarkStyle",
-    "NearMisses", "ParameterError", "Recipe", "Run", "detect", "explain", "json_schema", "kinds", "prepare", "read_image", "run",
-    "steps", "write_annotated", "write_csv", "write_findings", "write_image", "write_map", "write_svg",
+    "Cancelled", "Detection", "Engine", "EvidenceMap", "Explanation", "FileError", "Findings", "Frame", "Image",
+    "MarkStyle", "NearMisses", "ParameterError", "Recipe", "Run", "crops", "detect", "explain", "json_schema", "kinds",
+    "prepare", "read_image", "run", "steps", "write_annotated", "write_csv", "write_findings", "write_image",
+    "write_map", "write_svg",
 ]  # fmt: skip
 
 ImageLike = Image | str | Path | ArrayLike
@@ -45,6 +47,20 @@ def _image(given: Any) -> Image:
     if isinstance(given, Image):
         return given
     return read_image(given) if isinstance(given, (str, Path)) else Image.from_array(given)
+
+
+def crops(image: ImageLike, table: Table, size: int = 32, *, turned: bool = False) -> NDArray[Any]:
+    """Squares of an image around the rows of a table of findings: (n, size, size), or (n, size, size, 3) in colour, of the
+    image's own type; 0 beyond the image.
+
+    `turned`: so that each row's direction, or angle, points to the right. Raises `ParameterError`.
+
+    >>> import lucid_finch as lf, numpy as np
+    >>> picture = np.zeros((60, 60), np.uint8); picture[30:, 25:] = 200
+    >>> lf.crops(picture, lf.detect("corners", picture).findings, size=16).shape
+    (1, 16, 16)
+    """
+    return crops_of(_image(image), table, size, turned)
 
 
 def prepare(

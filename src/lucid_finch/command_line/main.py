@@ -31,7 +31,9 @@ def _page() -> click.Option:
 
 
 _OVERWRITE = "Let results be written over the image that they are of, and over those of another recipe."
-_OUTPUTS = "What is written of each image, separated by commas: findings, csv, parquet, svg, annotated, maps."
+_OUTPUTS = "What is written of each image, separated by commas: findings, csv, parquet, svg, annotated, maps, crops."
+_CROP_SIZE = "Width of the squares around findings, with the output crops."
+_CROP_TURNED = "Turn them so that the direction (or angle) of each finding points to the right."
 
 
 class _FromDeclarations(click.Group):
@@ -74,6 +76,8 @@ class _FromDeclarations(click.Group):
                 click.Option(["--json", "json_to"], metavar="FILE", help="Write the findings file there; - is stdout."),
                 click.Option(["--save-map"], multiple=True, metavar="NAME", help="Also write this evidence map (needs --out)."),
                 click.Option(["--map-format"], type=click.Choice(["png", "tif", "npy"]), default="png", show_default=True),
+                click.Option(["--crop-size"], type=int, default=32, show_default=True, metavar="PX", help=_CROP_SIZE),
+                click.Option(["--crop-turned"], is_flag=True, help=_CROP_TURNED),
             ]
             callback: Any = _detect
         else:
@@ -137,6 +141,8 @@ cli.add_command(_FromDeclarations(name="prepare", of="steps", help="Run one prep
 @click.option("--page", default="0", show_default=True, metavar="N|all", help="Which picture of each file, from 0, or all.")
 @click.option("--save-map", multiple=True, metavar="DETECTOR.NAME", help="Also write this evidence map of each image.")
 @click.option("--map-format", type=click.Choice(["png", "tif", "npy"]), default="png", show_default=True)
+@click.option("--crop-size", type=int, default=32, show_default=True, metavar="PX", help=_CROP_SIZE)
+@click.option("--crop-turned", is_flag=True, help=_CROP_TURNED)
 @click.option("--significant-bits", type=click.IntRange(1, 16), metavar="BITS", help="As for detect.")
 @click.option("--value-range", type=float, nargs=2, metavar="BLACK WHITE", help="As for detect.")
 @click.option("--overwrite", is_flag=True, help=_OVERWRITE)
@@ -153,7 +159,12 @@ def run(recipe: str, images: Sequence[str], **values: Any) -> None:
         raise click.UsageError("say where the results go: --out DIR, --json-lines FILE, or both")
     loaded = Recipe.load(recipe)
     outputs = Outputs.named(
-        _listed(values["outputs"]), maps=tuple(values["save_map"]), map_format=values["map_format"], overwrite=overwrite
+        _listed(values["outputs"]),
+        maps=tuple(values["save_map"]),
+        map_format=values["map_format"],
+        crop_size=values["crop_size"],
+        crop_turned=values["crop_turned"],
+        overwrite=overwrite,
     )
     page = None if values["page"] == "all" else _whole(values["page"])
     places = images_in([_path(given) for given in images], values["recursive"], page)
@@ -337,7 +348,8 @@ def _detect(kind: str, model: Any, values: dict[str, Any]) -> None:
     if maps and out is None:
         raise click.UsageError("--save-map needs --out DIR")
     maps = tuple(f"{kind}.{name}" for name in maps)
-    outputs = Outputs.named(_listed(kinds), maps=maps, map_format=map_format, overwrite=overwrite)
+    crops = {name: values.pop(name) for name in ("crop_size", "crop_turned")}
+    outputs = Outputs.named(_listed(kinds), maps=maps, map_format=map_format, overwrite=overwrite, **crops)
     with _reading():
         given, pictures, _ = with_pictures(model, given_parameters(model, values), read_image)
     parameters = model.make(given, kind)

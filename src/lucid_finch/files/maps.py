@@ -59,6 +59,19 @@ def write_image(path: str | Path, image: Image | ArrayLike) -> None:
     write_png(path, pixels)
 
 
+def write_pages(path: str | Path, pictures: Any) -> None:
+    """Pictures (n, H, W) or (n, H, W, 3) as the pages of a TIFF, in their order. Raises `FileError`."""
+    import tifffile
+
+    buffer = io.BytesIO()
+    with tifffile.TiffWriter(buffer) as writer:
+        for picture in pictures:
+            photometric = "rgb" if picture.ndim == 3 else "minisblack"
+            writer.write(picture, photometric=photometric, software=RESULT, contiguous=False)
+    with whole_file(path) as stream:
+        stream.write(buffer.getbuffer())
+
+
 def _ending(path: str | Path) -> str:
     ending = Path(path).suffix.lower()
     if ending not in ENDINGS:

@@ -17,9 +17,10 @@ from lucid_finch.core.execution.engine import Engine, Run
 from lucid_finch.core.image import Image
 from lucid_finch.core.recipe import DetectorEntry, Recipe
 from lucid_finch.core.table import Table
+from lucid_finch.core.viewing.crops import crops_of
 from lucid_finch.files.annotated import write_annotated
 from lucid_finch.files.findings import write_csv, write_findings, write_parquet, write_svg
-from lucid_finch.files.maps import write_image, write_map
+from lucid_finch.files.maps import write_image, write_map, write_pages
 from lucid_finch.pipeline.sources import RESULTS_APART, SUMMARY, Place
 
 DEFAULT_OUTPUTS = ("findings", "csv")
@@ -36,6 +37,10 @@ class Outputs:
     maps: tuple[str, ...] = ()
     """Maps besides those of `maps`, each as DETECTOR.NAME; the name `prepared` is the image that the detector sees."""
     map_format: str = "png"
+    crop_size: int = 32
+    """px of the squares around findings."""
+    crop_turned: bool = False
+    """Whether they are turned along the direction of each finding."""
     overwrite: bool = False
     """Whether results of another recipe are replaced."""
 
@@ -110,6 +115,16 @@ def _maps(target: _Target) -> list[Path]:
     return target.maps(f"{name}.{one}" for name, d in target.run.detections.items() for one in d.main_maps if one in d.evidence)
 
 
+def _crops(target: _Target) -> list[Path]:
+    """A TIFF a detector, a page a finding, in the order of its table; none where there are no findings."""
+    written = []
+    for name, table in target.tables().items():
+        if len(table):
+            pictures = crops_of(target.run.image, table, target.outputs.crop_size, target.outputs.crop_turned)
+            written.append(_written(target.path(f"{name}.crops.tif"), write_pages, pictures))
+    return written
+
+
 def _written(path: Path, write: Callable[[Path, Any], None], what: Any) -> Path:
     write(path, what)
     return path
@@ -117,9 +132,10 @@ def _written(path: Path, write: Callable[[Path, Any], None], what: Any) -> Path:
 
 OUTPUTS: dict[str, Callable[[_Target], list[Path]]] = {
     "findings": _findings, "csv": _csv, "parquet": _parquet, "svg": _svg, "annotated": _annotated, "maps": _maps,
+    "crops": _crops,
 }  # fmt: skip
 """Every kind of output and what writes it: the findings file, a table a detector, the overlay, the picture with marks, the main
-maps of each detector."""
+maps of each detector, squares of the image around findings."""
 
 
 def write_results(
@@ -148,6 +164,7 @@ def planned_files(recipe: Recipe, name: str, outputs: Outputs) -> list[str]:
         "svg": ["svg"],
         "annotated": ["annotated.png"],
         "maps": [f"{one}.{outputs.map_format}" for one in maps],
+        "crops": [f"{table}.crops.tif" for table in tables],
     }
     return [f"{name}.{ending}" for kind in outputs.kinds for ending in endings[kind]]
 

@@ -64,7 +64,7 @@ class Run:
     def save(
         self, folder: str | Path, outputs: Sequence[str] = ("findings", "csv"), *, name: str = "", image_path: str | Path = ""
     ) -> list[Path]:
-        """Write findings, csv, parquet, svg, annotated or maps into a folder; returns the files.
+        """Write findings, csv, parquet, svg, annotated, maps or crops into a folder; returns the files.
 
         Their names begin with `name`, else with the name of the image. `image_path`: the file that the findings name as
         their source, with its sha256. Raises `ParameterError`, `FileError`.

@@ -60,6 +60,7 @@ class ExportDialog(QDialog):
             ("annotated", self.tr("The picture with marks (PNG)")),
             ("svg", self.tr("Marks over the picture (SVG)")),
             ("maps", self.tr("Main evidence maps of each detector (PNG)")),
+            ("crops", self.tr("Squares of 32 px around findings (TIFF pages)")),
         ):
             assert kind in OUTPUTS
             box = QCheckBox(text)
