@@ -45,7 +45,11 @@ class Crops(InFolder):
                 lf.crops(self.picture, self.found.findings, size)
 
     def test_as_an_output_a_page_for_each_finding(self) -> None:
-        recipe = lf.Recipe.make({"name": "r", "detectors": [{"name": "c", "kind": "corners"}, {"name": "none", "kind": "blobs"}]})
+        detectors = [
+            {"name": "c", "kind": "corners"},
+            {"name": "none", "kind": "blobs", "parameters": {"contrast_min_pct": 90.0}},
+        ]
+        recipe = lf.Recipe.make({"lucid_finch_recipe": 2, "name": "r", "detectors": detectors})
         run = lf.run(recipe, self.picture)
         written = run.save(self.folder, ["crops"], name="part")
         self.assertEqual([path.name for path in written], ["part.c.crops.tif"])
