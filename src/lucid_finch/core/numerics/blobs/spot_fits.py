@@ -45,41 +45,41 @@ def _profiles() -> NDArray[np.float32]:
 
 
 @inner
-def _profile(table, sharp, distance, out):  # type: ignore[no-untyped-def]
-    """Value and its derivatives by the distance (in blurs) and by the logarithm of the sharpness, into out (3)."""
-    v = np.log(sharp / _LEAST) * ((_SHARPNESSES - 1) / np.log(_MOST / _LEAST))
+def _place_in_table(p, place):  # type: ignore[no-untyped-def]
+    """Blur, and row of the table and share of the next one, of the parameters p, into place (3): the same for all pixels."""
+    v = (p[3] - np.log(_LEAST)) * ((_SHARPNESSES - 1) / np.log(_MOST / _LEAST))
     v = min(max(v, 0.0), _SHARPNESSES - 1.001)
-    u = min(distance / _STEP, _PLACES - 1.001)
-    i, j = int(v), int(u)
-    a, b = v - i, u - j
-    p00, p01, p10, p11 = float(table[i, j]), float(table[i, j + 1]), float(table[i + 1, j]), float(table[i + 1, j + 1])
-    upper, lower = p00 + b * (p01 - p00), p10 + b * (p11 - p10)
-    out[0] = upper + a * (lower - upper)
-    out[1] = ((1 - a) * (p01 - p00) + a * (p11 - p10)) / _STEP
-    out[2] = (lower - upper) * ((_SHARPNESSES - 1) / np.log(_MOST / _LEAST))
+    place[0], place[1], place[2] = np.exp(p[2]), np.floor(v), v - np.floor(v)
 
 
 @inner
-def _row(table, p, u, v, terms, row):  # type: ignore[no-untyped-def]
+def _row(table, p, place, u, v, row):  # type: ignore[no-untyped-def]
     """The model at a place and its derivatives by the eight parameters, into row (8): x, y, log blur, log sharpness, level, both
     slopes, contrast."""
-    dx, dy, blur = u - p[0], v - p[1], np.exp(p[2])
+    dx, dy, blur = u - p[0], v - p[1], place[0]
     far = np.sqrt(dx * dx + dy * dy)
-    _profile(table, np.exp(p[3]), far / blur, terms)
-    b = p[7]
-    along = -b * terms[1] / (blur * max(far, 1e-9))
+    w = min(far / (blur * _STEP), _PLACES - 1.001)
+    i, j = int(place[1]), int(w)
+    a, b = place[2], w - j
+    p00, p01, p10, p11 = float(table[i, j]), float(table[i, j + 1]), float(table[i + 1, j]), float(table[i + 1, j + 1])
+    upper, lower = p00 + b * (p01 - p00), p10 + b * (p11 - p10)
+    value = upper + a * (lower - upper)
+    by_distance = ((1 - a) * (p01 - p00) + a * (p11 - p10)) / _STEP
+    contrast = p[7]
+    along = -contrast * by_distance / (blur * max(far, 1e-9))
     row[0], row[1] = along * dx, along * dy
-    row[2] = -b * terms[1] * far / blur
-    row[3] = b * terms[2]
-    row[4], row[5], row[6], row[7] = 1.0, u, v, terms[0]
-    return p[4] + p[5] * u + p[6] * v + b * terms[0]
+    row[2] = -contrast * by_distance * far / blur
+    row[3] = contrast * (lower - upper) * ((_SHARPNESSES - 1) / np.log(_MOST / _LEAST))
+    row[4], row[5], row[6], row[7] = 1.0, u, v, value
+    return p[4] + p[5] * u + p[6] * v + contrast * value
 
 
 @inner
-def _residual(table, p, values, places, count, terms, row):  # type: ignore[no-untyped-def]
+def _residual(table, p, values, places, count, place, row):  # type: ignore[no-untyped-def]
+    _place_in_table(p, place)
     total = 0.0
     for k in range(count):
-        off = values[k] - _row(table, p, places[0, k], places[1, k], terms, row)
+        off = values[k] - _row(table, p, place, places[0, k], places[1, k], row)
         total += off * off
     return total / count
 
@@ -105,12 +105,13 @@ def _window(pixels, start, wide, values, places):  # type: ignore[no-untyped-def
 
 
 @inner
-def _accumulate(table, p, values, places, count, terms, row, normal, right):  # type: ignore[no-untyped-def]
+def _accumulate(table, p, values, places, count, place, row, normal, right):  # type: ignore[no-untyped-def]
     """The normal equations of one round."""
     normal[:] = 0.0
     right[:] = 0.0
+    _place_in_table(p, place)
     for k in range(count):
-        off = values[k] - _row(table, p, places[0, k], places[1, k], terms, row)
+        off = values[k] - _row(table, p, place, places[0, k], places[1, k], row)
         for i in range(8):
             right[i] += row[i] * off
             for j in range(i + 1):
@@ -140,7 +141,7 @@ def _fit_band(pixels, table, starts, wide, first, last, out):  # type: ignore[no
     """Each spot from its start (n, 4): x, y, radius, contrast; into out (n, 8): x, y, blur, radius of the disc, contrast,
     variances of x and y, mean squared residual. The last is negative where the fit did not end well."""
     p, trial, row = np.empty(8), np.empty(8), np.empty(8)
-    normal, work, right, terms = np.empty((8, 8)), np.empty((8, 8)), np.empty(8), np.empty(3)
+    normal, work, right, place = np.empty((8, 8)), np.empty((8, 8)), np.empty(8), np.empty(3)
     for n in range(first, last):
         radius = starts[n, 2]
         side = 2 * int(np.ceil(wide * radius + _BEYOND)) + 3
@@ -152,14 +153,14 @@ def _fit_band(pixels, table, starts, wide, first, last, out):  # type: ignore[no
         p[:] = 0.0
         # Between a Gaussian and a disc.
         p[2], p[3], p[4], p[7] = np.log(max(radius / 2.0, 0.3)), np.log(1.6), ground, starts[n, 3]
-        best = _residual(table, p, values, places, count, terms, row)
+        best = _residual(table, p, values, places, count, place, row)
         damping, good = 1e-2, True
         for _round in range(_ROUNDS):
-            _accumulate(table, p, values, places, count, terms, row, normal, right)
+            _accumulate(table, p, values, places, count, place, row, normal, right)
             moved, step = False, 0.0
             for _try in range(7):
                 if _solved(normal, right, damping, p, radius, work, trial):
-                    after = _residual(table, trial, values, places, count, terms, row)
+                    after = _residual(table, trial, values, places, count, place, row)
                     if after <= best:
                         step = max(abs(trial[0] - p[0]), abs(trial[1] - p[1]), radius * abs(trial[2] - p[2]))
                         moved = after < best * (1.0 - 1e-6)
