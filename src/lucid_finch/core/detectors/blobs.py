@@ -51,7 +51,8 @@ Floats = NDArray[np.float64]
 _SMALLEST, _LARGEST = 2.0, 1.0 / 16.0
 """Radius that is sought by default: px, and part of the shorter side."""
 _FITTED, _FITTED_RATIO = 1.2, 8.0
-"""-log10 of the share of the texture's extrema that are as clear, and ratio of the curvatures, between which a blob is fitted."""
+"""A blob is fitted from this rarity on (-log10 of the share of the texture's extrema that are as clear), and up to this ratio of
+the curvatures."""
 _STRONGEST = 2000
 """Of the strongest responses so many are fitted in any case."""
 _CLOSED = 0.15

@@ -16,6 +16,7 @@ from lucid_finch.core.detection import EvidenceMap, Outlines
 from lucid_finch.core.detector import Candidates, Detector, DetectorParameters, Finished, Reason, Task
 from lucid_finch.core.detectors.shared.declarations import FALSE_ALARMS_COLUMN, false_alarms_parameter
 from lucid_finch.core.detectors.shared.edge_features import GradientMaps, background_of, with_margin
+from lucid_finch.core.image import Image
 from lucid_finch.core.judging import EvenExclusions, Exclusions
 from lucid_finch.core.numerics.corners import corner_fits, structure_tensor
 from lucid_finch.core.numerics.corners.significance import corner_log_nfa, degrees_of_freedom, scale_at
@@ -30,12 +31,14 @@ from lucid_finch.core.table import Array, Column
 
 _MOST = 100_000
 """Maxima that are measured: the strongest."""
+_LEAST = 1e-12
+"""Response, in squared value ranges, that rounding alone may leave."""
 _FITTED, _FITTED_ISOTROPY = -1.0, 0.02
 """log_nfa and isotropy from which on a corner is fitted."""
 _STRONGEST = 3000
 """Of the strongest maxima so many are fitted in any case."""
 _EXACT, _CLEAR = 0.06, 8.0
-"""Residual of a fit over the contrast, and contrast over the noise of a pixel, between which texture makes no corner."""
+"""A saddle fits well if its residual is below this share of the contrast, and its contrast above so many times the noise."""
 _FEWEST, _MOSTLY, _ALIKE, _SMOOTH = 6, 0.75, 0.35, 1.5
 """Saddles that make a pattern, the part of all that must be alike, how far they may be from the usual contrast and blur, and
 a blur (px) that smooth texture has, too."""
@@ -181,12 +184,11 @@ class Corners(Detector):
                 rows, columns, response = rows[strongest], columns[strongest], response[strongest]
             tensors = structure_tensor.tensors_at(image.pixels, rows, columns, given.sigma_gradient, given.sigma_window)
             scale = scale_at(background, rows, columns)
-            tests = image.width * image.height / (2.0 * given.sigma_window) ** 2
-            freedom = degrees_of_freedom(background, given.sigma_window)
-            log_nfa = corner_log_nfa(tensors.least, scale, freedom, tests)
+            log_nfa = _log_nfa(image, given, background, tensors.least, scale)
             # Against the noise of single pixels alone: where corners fill the image, they are its background.
             noise = max(noise_of(np.asarray(image.pixels, np.float32)), 0.3 * image.quantum, 1e-6 * image.span)
-            above_noise = corner_log_nfa(tensors.least, np.full(len(rows), noise * noise_gain(*op.gradient)), freedom, tests)
+            of_noise = np.full(len(rows), noise * noise_gain(*op.gradient))
+            above_noise = _log_nfa(image, given, background, tensors.least, of_noise)
             isotropy = tensors.isotropy
             strongest = np.zeros(len(rows), bool)
             strongest[np.argsort(-response, kind="stable")[:_STRONGEST]] = True
@@ -274,9 +276,7 @@ class Corners(Detector):
         isotropy = float(tensors.isotropy[best])
         background: Background = task.gathered.background
         scale = scale_at(background, rows[best : best + 1], columns[best : best + 1])
-        tests = image.width * image.height / (2.0 * given.sigma_window) ** 2
-        found = corner_log_nfa(tensors.least[best : best + 1], scale, degrees_of_freedom(background, given.sigma_window), tests)
-        sure = float(found[0])
+        sure = float(_log_nfa(image, given, background, tensors.least[best : best + 1], scale)[0])
         edge = sure >= 0 and isotropy < given.isotropy_min
         text = f"the smaller eigenvalue is largest at ({at[0]:.0f}, {at[1]:.0f}), "
         if edge:
@@ -287,8 +287,10 @@ class Corners(Detector):
         return [Reason("response", sure, None, "", False, text, nothing=sure < 0)]
 
 
-_LEAST = 1e-12
-"""Response, in squared value ranges, that rounding alone may leave."""
+def _log_nfa(image: Image, given: CornersParameters, background: Background, least: Array, scale: Array) -> NDArray[np.float64]:
+    """-log10 of how many corners as strong as eigenvalues `least` the background makes where its gradient has that scale."""
+    tests = image.width * image.height / (2.0 * given.sigma_window) ** 2
+    return corner_log_nfa(least, scale, degrees_of_freedom(background, given.sigma_window), tests)
 
 
 def _of_a_board(fitted: corner_fits.RefinedCorners, noise: float) -> NDArray[np.bool_]:

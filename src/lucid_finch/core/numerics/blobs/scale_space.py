@@ -35,7 +35,9 @@ _SLACK = 1.04
 """Factor by which a response may be less than that of the next scale, where that is sought in another octave, whose pixels lie
 elsewhere: else a spot between both would be lost. Found twice, the clearer one counts."""
 _FEW_BLOCKS = 40
+"""Blocks below which a few blobs may fill most of them."""
 _STRIP = 128
+"""Rows at once."""
 _PIXEL, _STENCIL = 1.0 / 12.0, 1.0 / 8.0
 """Variance of a pixel's own square, and what differences of pixels, for derivatives, add in the middle of a spot."""
 
@@ -51,7 +53,7 @@ class Scale:
 
 
 def scales_between(least: float, most: float) -> list[Scale]:
-    """Scales for Gaussians of standard deviations `least` to `most`, px of the image; one more beyond each end."""
+    """Scales for Gaussians of standard deviations `least` to `most`, px of the image, equal factors apart."""
     count = max(1, math.ceil(STEPS * math.log2(max(most / least, 1.0)) - 1e-9) + 1)
     found = []
     for n in range(count):
@@ -262,9 +264,9 @@ def _half(weights: NDArray[np.float64]) -> NDArray[np.float32]:
     return np.asarray(weights[len(weights) // 2 :], np.float32)
 
 
-def _smoothing(sigma: float, already: float) -> NDArray[np.float32]:
-    """What brings an image of that variance to a standard deviation."""
-    return _half(gaussian_kernel(math.sqrt(max(sigma**2 - already, 0.05))))
+def _smoothing(sigma: float, already: float) -> NDArray[np.float64]:
+    """The Gaussian that brings an image of that variance to a standard deviation."""
+    return gaussian_kernel(math.sqrt(max(sigma**2 - already, 0.05)))
 
 
 def _already(pitch: float) -> float:
@@ -284,7 +286,7 @@ def response_plane(pixels: NDArray[Any], scale: Scale, determinant: bool) -> Pla
     """(H, W) float32: the response at one scale, at every pixel of the image."""
     plane = octave_of(pixels, scale.octave)
     pitch = 2.0**scale.octave
-    weights = gaussian_kernel(math.sqrt(max((scale.sigma / pitch) ** 2 - _already(pitch), 0.05)))
+    weights = _smoothing(scale.sigma / pitch, _already(pitch))
     level = np.pad(separable(plane, weights, weights), 1, mode="reflect" if min(plane.shape) > 1 else "edge")
     out = np.zeros(level.shape, np.float32)
     _respond_whole(level, (scale.sigma / pitch) ** 2, determinant, out)
@@ -340,8 +342,8 @@ def _octave(
     if min(height, width) < 4:
         none = np.zeros(0)
         return Extrema(none, none, none, none, none, none.astype(np.int64), none), 0
-    first = _smoothing(float(sigmas[0]), _already(pitch))
-    between = [_smoothing(float(b), float(a) ** 2) for a, b in pairwise(sigmas)]
+    first = _half(_smoothing(float(sigmas[0]), _already(pitch)))
+    between = [_half(_smoothing(float(b), float(a) ** 2)) for a, b in pairwise(sigmas)]
     longest = max(len(t) for t in (first, *between))
     taps = np.zeros((len(between), longest), np.float32)
     for row, weights in zip(taps, between, strict=True):
@@ -377,12 +379,13 @@ def _refined(
     level = found[:, 0].astype(int)
     around = found[:, 3:].reshape(-1, 3, 3, 3)
     middle = around[:, 1, 1, 1]
-    off = []
-    for before, after in (
+    beside = (
         (around[:, 1, 1, 0], around[:, 1, 1, 2]),
         (around[:, 1, 0, 1], around[:, 1, 2, 1]),
         (around[:, 0, 1, 1], around[:, 2, 1, 1]),
-    ):
+    )
+    off = []
+    for before, after in beside:
         bend = before - 2 * middle + after
         off.append(np.clip(np.where(np.abs(bend) > 1e-12, 0.5 * (before - after) / np.where(bend == 0, 1, bend), 0.0), -0.6, 0.6))
     xx = around[:, 1, 1, 0] - 2 * middle + around[:, 1, 1, 2]
@@ -392,18 +395,7 @@ def _refined(
     one, other = np.abs(xx + yy) + root, np.abs(xx + yy) - root
     ratio = np.where(other > 1e-9 * one, one / np.maximum(other, 1e-30), np.inf)
     sigma = sigmas[level] * 2.0 ** (off[2] / STEPS)
-    value = middle + 0.25 * sum(
-        o * (after - before)
-        for o, (before, after) in zip(
-            off,
-            (
-                (around[:, 1, 1, 0], around[:, 1, 1, 2]),
-                (around[:, 1, 0, 1], around[:, 1, 2, 1]),
-                (around[:, 0, 1, 1], around[:, 2, 1, 1]),
-            ),
-            strict=True,
-        )
-    )
+    value = middle + 0.25 * sum(o * (after - before) for o, (before, after) in zip(off, beside, strict=True))
     x, y = found[:, 2] + off[0], found[:, 1] + off[1]
     return Extrema(
         (x + 0.5) * pitch - 0.5, (y + 0.5) * pitch - 0.5, sigma * pitch, np.asarray(value), ratio,

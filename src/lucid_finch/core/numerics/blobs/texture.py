@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterator
 
 import numpy as np
 from numpy.typing import NDArray
@@ -30,6 +31,16 @@ def _of_noise(share: float) -> float:
     return _LINEAR + math.sqrt(_LINEAR**2 - 2.0 * math.log(1.0 - share))
 
 
+def _groups(scale: NDArray[np.int64]) -> Iterator[tuple[NDArray[np.bool_], NDArray[np.bool_]]]:
+    """For each scale its extrema, and those whose law it has: its own if they are enough, else those of the scales beside it."""
+    count = np.bincount(scale)
+    for number in np.flatnonzero(count):
+        reach = 0
+        while reach < len(count) and count[max(number - reach, 0) : number + reach + 1].sum() < _FEWEST:
+            reach += 1
+        yield scale == number, np.abs(scale - number) <= reach
+
+
 def response_rarity(clearness: Floats, scale: NDArray[np.int64]) -> tuple[Floats, NDArray[np.bool_]]:
     """-log10 of the share of the extrema of the image's texture that are as clear.
 
@@ -41,15 +52,9 @@ def response_rarity(clearness: Floats, scale: NDArray[np.int64]) -> tuple[Floats
     found, like_noise = np.zeros(len(clearness)), np.zeros(len(clearness), bool)
     if not len(clearness):
         return found, like_noise
-    numbers = np.arange(int(scale.max()) + 1)
-    count = np.bincount(scale, minlength=len(numbers))
-    for number in numbers[count > 0]:
-        reach = 0
-        while reach < len(numbers) and count[max(number - reach, 0) : number + reach + 1].sum() < _FEWEST:
-            reach += 1
-        near = clearness[np.abs(scale - number) <= reach]
+    for here, around in _groups(scale):
+        near = clearness[around]
         middle, power = _law(near)
-        here = scale == number
         like_noise[here] = _like_noise(near)
         z = _of_noise(_SHARES[0]) * (clearness[here] / middle) ** power
         rarity = np.where(z > _LINEAR, 0.5 * z**2 - _LINEAR * z, 0.0)
@@ -69,16 +74,10 @@ def rim_rarity(change: Floats, scale: NDArray[np.int64]) -> Floats:
     found = np.zeros(len(change))
     if len(change) < 0.2 * _FEWEST:
         return found
-    numbers = np.arange(int(scale.max()) + 1)
-    count = np.bincount(scale, minlength=len(numbers))
-    for number in numbers[count > 0]:
-        reach = 0
-        while reach < len(numbers) and count[max(number - reach, 0) : number + reach + 1].sum() < _FEWEST:
-            reach += 1
-        middle, high, highest = np.quantile(change[np.abs(scale - number) <= reach], (0.5, 0.8, 0.95))
+    for here, around in _groups(scale):
+        middle, high, highest = np.quantile(change[around], (0.5, 0.8, 0.95))
         wide, wider = max(float(high - middle), 1e-9), max(float(highest - middle), 1e-9)
         power = min(max(math.log(_Z95 / _Z80) / max(math.log(wider / wide), 1e-6), _HEAVIEST), 1.0)
-        here = scale == number
         z = _Z80 * (np.maximum(change[here] - middle, 0.0) / wide) ** power
         found[here] = -special.log_ndtr(-z) / math.log(10)
     return found
