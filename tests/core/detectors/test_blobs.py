@@ -153,6 +153,26 @@ class Found(unittest.TestCase):
         stroke = noisy(spotted((80, 160), [(40.0 + 2 * k, 40.0, 3.0) for k in range(30)], -20.0), 1.0)
         self.assertEqual(len(lf.detect("blobs", np.clip(stroke, 60, 255), false_alarms=0.01).findings), 0)
 
+    def test_only_within_a_region_and_where_pixels_are_valid(self) -> None:
+        picture = noisy(spotted((160, 180), SPOTS), 2.0)
+        region = {"shape": "rectangle", "x": 145.0, "y": 95.0, "width": 60.0, "height": 120.0, "angle": 0.0}
+        for method in ("scale_space", "components"):
+            found = lf.detect("blobs", picture, region=region, method=method, polarity="dark", false_alarms=0.01).findings
+            self.assertEqual(np.round(found["x"]).astype(int).tolist(), [140, 151])
+        masked = np.ma.masked_array(picture, np.arange(180)[None, :].repeat(160, axis=0) < 100)
+        found = lf.detect("blobs", lf.Image.from_array(masked), polarity="dark", false_alarms=0.01).findings
+        self.assertEqual(np.round(found["x"]).astype(int).tolist(), [140, 151])
+
+    def test_bad_parameters_are_named(self) -> None:
+        picture = noisy(spotted((60, 60), [(30.0, 30.0, 5.0)]), 1.0)
+        for given, name in (
+            ({"radius": (5.0, 2.0)}, "radius"),
+            ({"method": "moments"}, "method"),
+            ({"overlap_max": 2.0}, "overlap_max"),
+        ):
+            with self.assertRaisesRegex(lf.ParameterError, name):
+                lf.detect("blobs", picture, **given)
+
     def test_after_a_resize_in_the_source(self) -> None:
         picture = lf.prepare("resize", lf.Image.from_array(noisy(spotted((160, 180), SPOTS), 2.0)), factor=0.5)
         found = lf.detect("blobs", picture, polarity="dark", radius=(4.0, 10.0)).findings

@@ -135,6 +135,15 @@ class Acceptance(unittest.TestCase):
         lost = apart.near_misses
         self.assertTrue(((lost["failed"] == "spacing") & (lost["lost_to"] > 0)).any())
 
+    def test_only_within_a_region_and_where_pixels_are_valid(self) -> None:
+        picture = noisy(drawn((90, 140), lambda x, y: (np.floor(x / 30) + np.floor(y / 30)) % 2 == 0), 1.0)
+        region = {"shape": "rectangle", "x": 30.0, "y": 45.0, "width": 40.0, "height": 80.0, "angle": 0.0}
+        found = lf.detect("corners", picture, region=region).findings
+        self.assertEqual(np.round(found["x"]).astype(int).tolist(), [30, 30])
+        masked = np.ma.masked_array(picture, np.arange(140)[None, :].repeat(90, axis=0) > 75)
+        found = lf.detect("corners", lf.Image.from_array(masked)).findings
+        self.assertLess(float(found["x"].max()), 70)
+
     def test_an_even_spread(self) -> None:
         strong = drawn((260, 120), lambda x, y: (np.floor(x / 30) + np.floor(y / 30)) % 2 == 0, levels=(20.0, 230.0))
         weak = drawn((260, 300), lambda x, y: (np.floor(x / 40) + np.floor(y / 40)) % 2 == 0, levels=(90.0, 160.0))
