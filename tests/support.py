@@ -12,6 +12,8 @@ from scipy import ndimage, special
 
 from lucid_finch.core.detector import Candidates, Detector, DetectorParameters, Task
 from lucid_finch.core.image import Image
+from lucid_finch.core.inspection.calibrating import calibrate
+from lucid_finch.core.inspection.calibration import Calibration
 from lucid_finch.core.judging import Exclusions
 from lucid_finch.core.parameters import gathers, judges
 from lucid_finch.core.table import Column
@@ -94,3 +96,51 @@ class Dots(Detector):
         exclusions = Exclusions("spacing", np.stack([a, b], axis=1), -far[a, b], -task.parameters.spacing)
         columns = {"x": x.astype(float), "y": y.astype(float), "level": level, "score": level / 255}
         return Candidates(columns, level, 3.0, exclusions)
+
+
+def line_calibration(mm_per_px: float = 0.1, width: int = 160, height: int = 160) -> Calibration:
+    """Scale alone, from a line of 100 px."""
+    blank = Image.from_array(np.zeros((height, width), np.uint8))
+    return calibrate([blank], "line", pitch=100 * mm_per_px, line=((10.0, 20.0), (110.0, 20.0)), name="line")
+
+
+def leaning_camera(tilt: float = 30.0, bend: float = -0.08, width: int = 640, height: int = 480) -> Calibration:
+    """A camera whose numbers are known: a plane that leans by `tilt` degrees, 0.1 mm to the pixel in the middle."""
+    focal, far = 1.2 * width, 0.12 * width
+    c, s = np.cos(np.radians(tilt)), np.sin(np.radians(tilt))
+    # From the plane (mm) to places over the focal length: x, y cos, and farther away with y sin.
+    forward = np.array([[1.0, 0.0, 0.0], [0.0, c, 0.0], [0.0, s, far]])
+    back = np.linalg.inv(forward)
+    back /= back[2, 2]
+    return Calibration.make(
+        {
+            "lucid_finch_calibration": 1, "name": "leaning", "target": "dots", "columns": 5, "rows": 5, "pitch": 5.0,
+            "width": width, "height": height, "plane": back.tolist(), "covariance": np.zeros((12, 12)).tolist(),
+            "lens": {"x": (width - 1) / 2, "y": (height - 1) / 2, "reference": focal, "k1": bend, "k2": 0.0},
+        }
+    )  # fmt: skip
+
+
+def seen_by(calibration: Calibration, value: Any, blur: float = 0.8, noise: float = 1.5, seed: int = 0) -> Image:
+    """What a calibrated camera sees of a plane whose grey level at x, y (mm) is value(x, y)."""
+    fine = 4
+    y, x = (np.mgrid[: calibration.height * fine, : calibration.width * fine] + 0.5) / fine - 0.5
+    levels = np.asarray(value(*calibration.to_plane(x, y)), float)
+    smooth = ndimage.gaussian_filter(levels, blur * fine)
+    picture = smooth.reshape(calibration.height, fine, calibration.width, fine).mean(axis=(1, 3))
+    picture += np.random.default_rng(seed).normal(0, noise, picture.shape)
+    return Image.from_array(np.clip(np.round(picture), 0, 255).astype(np.uint8), name="plane.png")
+
+
+def chessboard(x: Any, y: Any, columns: int = 8, rows: int = 6, pitch: float = 5.0) -> NDArray[Any]:
+    """A board of squares around the middle of the plane, dark on bright."""
+    u, v = x / pitch + columns / 2, y / pitch + rows / 2
+    inside = (u >= 0) & (u < columns) & (v >= 0) & (v < rows)
+    return np.where(inside & ((np.floor(u) + np.floor(v)) % 2 == 0), 45.0, 190.0)
+
+
+def dot_grid(x: Any, y: Any, columns: int = 8, rows: int = 6, pitch: float = 5.0, radius: float = 1.2) -> NDArray[Any]:
+    """Dark dots around the middle of the plane."""
+    u, v = x / pitch + (columns - 1) / 2, y / pitch + (rows - 1) / 2
+    inside = (np.round(u) >= 0) & (np.round(u) < columns) & (np.round(v) >= 0) & (np.round(v) < rows)
+    return np.where(inside & (np.hypot(u - np.round(u), v - np.round(v)) * pitch < radius), 40.0, 185.0)

@@ -7,7 +7,9 @@ from typing import Any, Literal, overload
 import numpy as np
 from numpy.typing import NDArray
 
+from lucid_finch.api import calibrate as calibrate
 from lucid_finch.api import crops as crops
+from lucid_finch.api import rectify as rectify
 from lucid_finch.core.detection import Detection as Detection
 from lucid_finch.core.detection import EvidenceMap as EvidenceMap
 from lucid_finch.core.errors import Cancelled as Cancelled
@@ -24,6 +26,7 @@ from lucid_finch.core.recipe import json_schema as json_schema
 from lucid_finch.core.table import Findings as Findings
 from lucid_finch.core.table import NearMisses as NearMisses
 from lucid_finch.files.annotated import write_annotated as write_annotated
+from lucid_finch.files.calibrations import Calibration as Calibration
 from lucid_finch.files.findings import write_csv as write_csv
 from lucid_finch.files.findings import write_findings as write_findings
 from lucid_finch.files.findings import write_svg as write_svg
@@ -226,6 +229,7 @@ def detect(
     false_alarms: float = ...,
     length_min: float | str = ...,
     subpixel: bool = ...,
+    calibration: Calibration | str | Path | None = ...,
     progress: Callable[[int, int, str], None] | None = ...,
     cancelled: Callable[[], bool] | None = ...,
 ) -> Detection:
@@ -252,6 +256,7 @@ def detect(
     outlier_limit: float | None = ...,
     reference: float = ...,
     reference_line: str | None = ...,
+    calibration: Calibration | str | Path | None = ...,
     progress: Callable[[int, int, str], None] | None = ...,
     cancelled: Callable[[], bool] | None = ...,
 ) -> Detection:
@@ -274,12 +279,13 @@ def detect(
     foreground: Literal["dark", "bright"] | None = ...,
     nesting: Literal["outermost", "all"] = ...,
     points: Literal["subpixel", "all", "ends"] = ...,
-    area: Sequence[float | None] | None = ...,
+    area: Sequence[float | str | None] | None = ...,
     circularity_min: float | None = ...,
     solidity_min: float | None = ...,
     support_min: float | None = ...,
     drop_frame: bool = ...,
     simplify: float | None = ...,
+    calibration: Calibration | str | Path | None = ...,
     progress: Callable[[int, int, str], None] | None = ...,
     cancelled: Callable[[], bool] | None = ...,
 ) -> Detection:
@@ -297,7 +303,7 @@ def detect(
     sigma: float = ...,
     angle_step: float = ...,
     offset_step: float = ...,
-    angles: Sequence[float | None] | None = ...,
+    angles: Sequence[float | str | None] | None = ...,
     bridge: float | str | None = ...,
     pair: bool | None = ...,
     extent: Literal["segments", "full"] = ...,
@@ -305,6 +311,7 @@ def detect(
     length_min: float | str = ...,
     coverage_min: float = ...,
     bow_max: float = ...,
+    calibration: Calibration | str | Path | None = ...,
     progress: Callable[[int, int, str], None] | None = ...,
     cancelled: Callable[[], bool] | None = ...,
 ) -> Detection:
@@ -319,7 +326,7 @@ def detect(
     region: Mapping[str, Any] | None = ...,
     keep: int | None = ...,
     sort: str = ...,
-    radius: Sequence[float | None] | None = ...,
+    radius: Sequence[float | str | None] | None = ...,
     sigma: float = ...,
     polarity: Literal["dark", "bright", "either"] = ...,
     false_alarms: float = ...,
@@ -329,6 +336,7 @@ def detect(
     turning_min: float = ...,
     contrast_min_pct: float = ...,
     spacing: float = ...,
+    calibration: Calibration | str | Path | None = ...,
     progress: Callable[[int, int, str], None] | None = ...,
     cancelled: Callable[[], bool] | None = ...,
 ) -> Detection:
@@ -343,7 +351,7 @@ def detect(
     region: Mapping[str, Any] | None = ...,
     keep: int | None = ...,
     sort: str = ...,
-    axis: Sequence[float | None] | None = ...,
+    axis: Sequence[float | str | None] | None = ...,
     ratio_min: float = ...,
     sigma: float = ...,
     polarity: Literal["dark", "bright", "either"] = ...,
@@ -354,6 +362,7 @@ def detect(
     turning_min: float = ...,
     contrast_min_pct: float = ...,
     spacing: float = ...,
+    calibration: Calibration | str | Path | None = ...,
     progress: Callable[[int, int, str], None] | None = ...,
     cancelled: Callable[[], bool] | None = ...,
 ) -> Detection:
@@ -378,6 +387,7 @@ def detect(
     spacing: float = ...,
     spread: bool = ...,
     subpixel: bool = ...,
+    calibration: Calibration | str | Path | None = ...,
     progress: Callable[[int, int, str], None] | None = ...,
     cancelled: Callable[[], bool] | None = ...,
 ) -> Detection:
@@ -393,7 +403,7 @@ def detect(
     keep: int | None = ...,
     sort: str = ...,
     method: Literal["scale_space", "components"] = ...,
-    radius: Sequence[float | None] | None = ...,
+    radius: Sequence[float | str | None] | None = ...,
     polarity: Literal["dark", "bright", "either"] = ...,
     operator: Literal["laplacian", "determinant"] = ...,
     false_alarms: float = ...,
@@ -402,11 +412,12 @@ def detect(
     overlap_max: float = ...,
     binarize: Literal["fixed", "otsu", "local", "hysteresis", "edges", "iso"] | None = ...,
     level: float | None = ...,
-    area: Sequence[float | None] | None = ...,
+    area: Sequence[float | str | None] | None = ...,
     circularity_min: float | None = ...,
     solidity_min: float | None = ...,
-    perimeter: Sequence[float | None] | None = ...,
+    perimeter: Sequence[float | str | None] | None = ...,
     drop_frame: bool = ...,
+    calibration: Calibration | str | Path | None = ...,
     progress: Callable[[int, int, str], None] | None = ...,
     cancelled: Callable[[], bool] | None = ...,
 ) -> Detection:
@@ -426,13 +437,14 @@ def detect(
     mask: ImageLike | None = ...,
     reference: Sequence[float] | None = ...,
     similarity: Literal["intensity", "gradient"] = ...,
-    rotation: Sequence[float | None] = ...,
-    scale: Sequence[float | None] = ...,
+    rotation: Sequence[float | str | None] = ...,
+    scale: Sequence[float | str | None] = ...,
     polarity: Literal["same", "either"] = ...,
     score_min: float = ...,
     visible_min: float = ...,
     false_alarms: float = ...,
     overlap_max: float = ...,
+    calibration: Calibration | str | Path | None = ...,
     progress: Callable[[int, int, str], None] | None = ...,
     cancelled: Callable[[], bool] | None = ...,
 ) -> Detection:
@@ -448,4 +460,4 @@ def run(
 ) -> Run: ...
 def kinds() -> dict[Kind, dict[str, Any]]: ...
 def steps() -> dict[Step, dict[str, Any]]: ...
-__all__ = ["Cancelled", "Detection", "Engine", "EvidenceMap", "Explanation", "FileError", "Findings", "Frame", "Image", "MarkStyle", "NearMisses", "ParameterError", "Recipe", "Run", "crops", "detect", "explain", "json_schema", "kinds", "prepare", "read_image", "run", "steps", "write_annotated", "write_csv", "write_findings", "write_image", "write_map", "write_svg"]
+__all__ = ["Calibration", "Cancelled", "Detection", "Engine", "EvidenceMap", "Explanation", "FileError", "Findings", "Frame", "Image", "MarkStyle", "NearMisses", "ParameterError", "Recipe", "Run", "calibrate", "crops", "detect", "explain", "json_schema", "kinds", "prepare", "read_image", "rectify", "run", "steps", "write_annotated", "write_csv", "write_findings", "write_image", "write_map", "write_svg"]

@@ -15,6 +15,9 @@ from lucid_finch.core.errors import Cancelled, FileError, ParameterError, within
 from lucid_finch.core.execution.engine import Engine, Run
 from lucid_finch.core.explanation.explaining import Explanation, explain
 from lucid_finch.core.image import Frame, Image
+from lucid_finch.core.inspection.calibrating import calibrate as core_calibrate
+from lucid_finch.core.inspection.calibration import Calibration as CoreCalibration
+from lucid_finch.core.inspection.rectifying import rectification
 from lucid_finch.core.numerics.runtime.threads import cancellable
 from lucid_finch.core.outer import provide
 from lucid_finch.core.prepare import step_of
@@ -24,6 +27,7 @@ from lucid_finch.core.viewing.crops import crops_of
 from lucid_finch.files import notebooks
 from lucid_finch.files.annotated import write_annotated
 from lucid_finch.files.assets import with_pictures
+from lucid_finch.files.calibrations import Calibration
 from lucid_finch.files.findings import write_csv, write_findings, write_svg
 from lucid_finch.files.images import read_image
 from lucid_finch.files.maps import write_image, write_map
@@ -31,10 +35,10 @@ from lucid_finch.files.recipes import Recipe
 from lucid_finch.pipeline.sinks import save_run
 
 __all__ = [
-    "Cancelled", "Detection", "Engine", "EvidenceMap", "Explanation", "FileError", "Findings", "Frame", "Image",
-    "MarkStyle", "NearMisses", "ParameterError", "Recipe", "Run", "crops", "detect", "explain", "json_schema", "kinds",
-    "prepare", "read_image", "run", "steps", "write_annotated", "write_csv", "write_findings", "write_image",
-    "write_map", "write_svg",
+    "Calibration", "Cancelled", "Detection", "Engine", "EvidenceMap", "Explanation", "FileError", "Findings", "Frame",
+    "Image", "MarkStyle", "NearMisses", "ParameterError", "Recipe", "Run", "calibrate", "crops", "detect", "explain",
+    "json_schema", "kinds", "prepare", "read_image", "rectify", "run", "steps", "write_annotated", "write_csv", "write_findings",
+    "write_image", "write_map", "write_svg",
 ]  # fmt: skip
 
 ImageLike = Image | str | Path | ArrayLike
@@ -63,6 +67,50 @@ def crops(image: ImageLike, table: Table, size: int = 32, *, turned: bool = Fals
     return crops_of(_image(image), table, size, turned)
 
 
+def calibrate(
+    images: ImageLike | Sequence[ImageLike],
+    target: str = "chessboard",
+    *,
+    columns: int | None = None,
+    rows: int | None = None,
+    pitch: float,
+    line: Sequence[Sequence[float]] | None = None,
+    name: str = "",
+    progress: Progress | None = None,
+    cancelled: Cancel | None = None,
+) -> Calibration:
+    """From pixels to millimetres: a calibration from one or several pictures of a `target`.
+
+    `chessboard`: its inner corners, or `dots`: a grid of dots, `pitch` mm apart; tilted, partly hidden or cut by the border;
+    `columns` and `rows` if known. Millimetres are of the target's plane in the first picture, from its first point, x along its
+    columns. `line`: scale alone, from a line ((x1, y1), (x2, y2)), px, that is `pitch` mm long. Raises `ParameterError`,
+    `FileError`, `Cancelled`.
+
+    >>> import lucid_finch as lf, numpy as np
+    >>> lf.calibrate(np.zeros((90, 120), np.uint8), "line", pitch=20.0, line=((10, 40), (110, 40)))
+    <Calibration line: 0.2 mm/px, 0 px rms>
+    """
+    several = images if isinstance(images, (list, tuple)) else [images]
+    read = [_image(image) for image in several]
+    return Calibration.of(
+        core_calibrate(
+            read, target, columns=columns, rows=rows, pitch=pitch, line=line, name=name, progress=progress, cancelled=cancelled
+        )
+    )
+
+
+def rectify(image: ImageLike, calibration: Calibration | str | Path, *, keep_perspective: bool = False) -> Image:
+    """A picture as seen straight from above the calibrated plane; with `keep_perspective`, only without the lens's bending.
+
+    Raises `ParameterError`, `FileError`.
+    """
+    return rectification(_calibration(calibration), not keep_perspective).picture(_image(image))
+
+
+def _calibration(given: Any) -> CoreCalibration:
+    return Calibration.load(given) if isinstance(given, (str, Path)) else given
+
+
 def prepare(
     step: str, image: ImageLike, /, *, progress: Progress | None = None, cancelled: Cancel | None = None, **parameters: Any
 ) -> Image:
@@ -78,9 +126,18 @@ def prepare(
 
 
 def detect(
-    kind: str, image: ImageLike, /, *, progress: Progress | None = None, cancelled: Cancel | None = None, **parameters: Any
+    kind: str,
+    image: ImageLike,
+    /,
+    *,
+    calibration: Calibration | str | Path | None = None,
+    progress: Progress | None = None,
+    cancelled: Cancel | None = None,
+    **parameters: Any,
 ) -> Detection:
     """One detector on one image (a path, an array or an `Image`); colour is taken as luma.
+
+    With a `calibration`, findings have columns in millimetres, too, and lengths may be given as such, as in "1.2mm".
 
     `progress` is called with how much is done, how much there is and the name of it; `cancelled` is asked now and then.
     Raises `ParameterError`, `FileError`, `Cancelled`.
@@ -95,9 +152,12 @@ def detect(
     parameters, _, pictures = with_pictures(model, parameters, _image)
     made = model.make(parameters, kind)
     engine = Engine()
-    return _reported(
-        kind, progress, cancelled, lambda: engine.detect(kind, _image(image), made, cancelled=cancelled, assets=pictures)
-    )
+    plane = None if calibration is None else _calibration(calibration)
+
+    def work() -> Detection:
+        return engine.detect(kind, _image(image), made, cancelled=cancelled, assets=pictures, calibration=plane)
+
+    return _reported(kind, progress, cancelled, work)
 
 
 def run(

@@ -90,5 +90,5 @@ class Lengths(unittest.TestCase):
         for wrong in ("", "px", "-3", "3 miles", True, float("inf"), None, [3]):
             with self.subTest(wrong), self.assertRaises(ValueError):
                 Length.parse(wrong)
-        with self.assertRaisesRegex(ParameterError, "calibrated"):
+        with self.assertRaisesRegex(ParameterError, "needs a calibration"):
             Length.parse("1.2mm").pixels(10, 10)

@@ -17,7 +17,7 @@ from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.execution.engine import Engine
 from lucid_finch.core.recipe import Recipe, frozen, json_schema, redirected
 from lucid_finch.demo import SCENES, recipe_text
-from tests.support import disc
+from tests.support import disc, line_calibration
 
 GOLDEN = Path(__file__).parent / "recipe.schema.json"
 
@@ -77,7 +77,7 @@ class Reading(unittest.TestCase):
         sha = hashlib.sha256(b"pixels").hexdigest()
         scan = {"name": "scan", "kind": "edge_scan", "parameters": {"reference_line": "other"}, "track": True}
         given = document(
-            checks=[{"name": "c"}], measures=[{"of": "rim"}], calibration={"scale": 0.1},
+            checks=[{"name": "c"}], measures=[{"of": "rim"}], calibration=line_calibration().plain(),
             assets={sha: {"media_type": "image/png", "data": data}},
             detectors=[*document()["detectors"], {**scan, "anchor": "rim"}, {"name": "other", "kind": "edge_scan"}],
         )  # fmt: skip
@@ -85,7 +85,7 @@ class Reading(unittest.TestCase):
         again = Recipe.parse(recipe.text())
         self.assertEqual(again.plain(), recipe.plain())
         self.assertEqual(again.assets[sha].decoded(), b"pixels")
-        self.assertEqual(again.unused, ["measures", "checks", "calibration", "scan: anchor", "scan: track"])
+        self.assertEqual(again.unused, ["measures", "checks", "scan: anchor", "scan: track"])
         self.assertEqual(again.detectors[1].references, {"reference_line": "other", "anchor": "rim"})
         self.assertNotIn(data, json.dumps(recipe.sha256))
 

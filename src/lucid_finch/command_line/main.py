@@ -13,6 +13,8 @@ from typing import Any
 
 import click
 
+from lucid_finch.command_line.calibrating import CALIBRATION_HELP, calibrate, rectify
+
 DONE, IMAGE_FAILED, WRONG, UNMET = 0, 1, 2, 3
 
 
@@ -78,6 +80,7 @@ class _FromDeclarations(click.Group):
                 click.Option(["--map-format"], type=click.Choice(["png", "tif", "npy"]), default="png", show_default=True),
                 click.Option(["--crop-size"], type=int, default=32, show_default=True, metavar="PX", help=_CROP_SIZE),
                 click.Option(["--crop-turned"], is_flag=True, help=_CROP_TURNED),
+                click.Option(["--calibration"], metavar="FILE", help=CALIBRATION_HELP),
             ]
             callback: Any = _detect
         else:
@@ -127,6 +130,8 @@ def open_(paths: Sequence[str]) -> None:
 
 
 cli.add_command(_FromDeclarations(name="detect", of="detectors", help="Run one detector on one image: detect KIND IMAGE."))
+cli.add_command(calibrate)
+cli.add_command(rectify)
 cli.add_command(_FromDeclarations(name="prepare", of="steps", help="Run one preparation step: prepare STEP IMAGE --out FILE."))
 
 
@@ -143,6 +148,7 @@ cli.add_command(_FromDeclarations(name="prepare", of="steps", help="Run one prep
 @click.option("--map-format", type=click.Choice(["png", "tif", "npy"]), default="png", show_default=True)
 @click.option("--crop-size", type=int, default=32, show_default=True, metavar="PX", help=_CROP_SIZE)
 @click.option("--crop-turned", is_flag=True, help=_CROP_TURNED)
+@click.option("--calibration", metavar="FILE", help=CALIBRATION_HELP + " Takes the place of the recipe's own.")
 @click.option("--significant-bits", type=click.IntRange(1, 16), metavar="BITS", help="As for detect.")
 @click.option("--value-range", type=float, nargs=2, metavar="BLACK WHITE", help="As for detect.")
 @click.option("--overwrite", is_flag=True, help=_OVERWRITE)
@@ -157,7 +163,7 @@ def run(recipe: str, images: Sequence[str], **values: Any) -> None:
     out, lines, overwrite = values["out"], values["json_lines"], values["overwrite"]
     if out is None and lines is None:
         raise click.UsageError("say where the results go: --out DIR, --json-lines FILE, or both")
-    loaded = Recipe.load(recipe)
+    loaded = Recipe.load(recipe, calibration=values["calibration"])
     outputs = Outputs.named(
         _listed(values["outputs"]),
         maps=tuple(values["save_map"]),
@@ -332,6 +338,7 @@ def _detect(kind: str, model: Any, values: dict[str, Any]) -> None:
     from lucid_finch.core.execution.engine import Engine
     from lucid_finch.core.recipe import VERSION
     from lucid_finch.files.assets import with_pictures
+    from lucid_finch.files.calibrations import Calibration
     from lucid_finch.files.findings import write_findings
     from lucid_finch.files.images import read_image
     from lucid_finch.files.recipes import Recipe
@@ -341,6 +348,7 @@ def _detect(kind: str, model: Any, values: dict[str, Any]) -> None:
 
     path, out, json_to = _path(values.pop("image")), values.pop("out"), values.pop("json_to")
     page, kinds = values.pop("page"), values.pop("outputs")
+    calibration = values.pop("calibration")
     overwrite = values.pop("overwrite")
     kept = () if overwrite else (path,)
     maps, map_format = values.pop("save_map"), values.pop("map_format")
@@ -355,7 +363,9 @@ def _detect(kind: str, model: Any, values: dict[str, Any]) -> None:
     parameters = model.make(given, kind)
     entry = {"name": kind, "kind": kind, "parameters": parameters.plain()}
     assets = {name: picture.model_dump() for name, picture in pictures.items()}
-    recipe = Recipe.make({"lucid_finch_recipe": VERSION, "name": kind, "detectors": [entry], "assets": assets})
+    calibrated = Calibration.load(calibration).plain() if calibration is not None else None
+    plain = {"lucid_finch_recipe": VERSION, "name": kind, "detectors": [entry], "assets": assets, "calibration": calibrated}
+    recipe = Recipe.make(plain)
     check_maps(recipe, maps)
     with _reading():
         image = read_image(path, page=page, significant_bits=bits, value_range=black_white)

@@ -16,6 +16,9 @@ from numpy.typing import NDArray
 from lucid_finch.core.detection import NO_OUTLINES, EvidenceMap, Outlines, Overlay
 from lucid_finch.core.errors import Cancelled
 from lucid_finch.core.image import Image
+from lucid_finch.core.inspection.calibration import Calibration
+from lucid_finch.core.inspection.metric_parameters import in_pixels, metric_ends
+from lucid_finch.core.inspection.millimetres import metric_columns, metric_name
 from lucid_finch.core.judging import Exclusions, Limit, OneOfEach
 from lucid_finch.core.parameters import Declaration, Length, Parameters, Stage, gathers, judges
 from lucid_finch.core.quantities import to_source
@@ -165,6 +168,8 @@ class Task:
     """All `Candidates`, in the source."""
     judgement: Any = None
     """The `Judgement` of the candidates."""
+    calibration: Calibration | None = field(default=None, repr=False)
+    """What makes millimetres of pixels, if the image is calibrated."""
     rows: Any = None
     """(findings,) int64: the candidate behind each row of the findings."""
     near_rows: Any = None
@@ -172,7 +177,7 @@ class Task:
 
     def settled(self, given: Any) -> Task:
         """The task with other parameters, their automatic values taken from what was gathered."""
-        changed = replace(self, given=given, parameters=given)
+        changed = replace(self, given=given, parameters=in_pixels(given, self.calibration))
         return replace(changed, parameters=self.detector.settle(changed))
 
 
@@ -200,6 +205,8 @@ class Detector:
     """What it is given of a colour image."""
     columns: ClassVar[tuple[Column, ...]]
     """Columns of a finding besides id, rank, x, y and score."""
+    fit_columns: ClassVar[tuple[Column, ...]] = ()
+    """Places and lengths among the numbers of a fit."""
     criteria: ClassVar[tuple[Column, ...]] = ()
     """Columns of the candidates that only judging uses."""
     named_by: ClassVar[str] = ""
@@ -245,8 +252,15 @@ class Detector:
             value = getattr(task.parameters, name)
             replaced = declared.unless and getattr(task.given, declared.unless) is not None
             if declared.criterion and value is not None and not replaced:
-                found += _limits_of(declared, value, task.image)
+                metric = metric_ends(declared, getattr(task.given, name))
+                found += [self._in_millimetres(limit, metric) for limit in _limits_of(declared, value, task.image)]
         return tuple(found)
+
+    def _in_millimetres(self, limit: Limit, metric: Mapping[int, float]) -> Limit:
+        """A limit that was given in millimetres, as one of the column in millimetres; another one as it is."""
+        if limit.end not in metric:
+            return limit
+        return replace(limit, criterion=metric_name(self.criterion(limit.criterion)), value=metric[limit.end])
 
     def measured(self, task: Task) -> dict[str, Any]:
         """What was measured on this image besides the settled parameters, for the record."""
@@ -255,6 +269,10 @@ class Detector:
     def finish(self, task: Task, chosen: NDArray[np.int64]) -> Finished:
         """Final columns of the chosen candidates."""
         return Finished({name: values[chosen] for name, values in task.candidates.columns.items()})
+
+    def outlines(self, task: Task, chosen: NDArray[np.int64]) -> Outlines:
+        """Outlines of the chosen candidates, in the source, where lengths along them or areas are among the columns."""
+        return NO_OUTLINES
 
     def finish_near(self, task: Task, chosen: NDArray[np.int64], found: Finished) -> Finished:
         """Final columns of near misses, beside what was `found`."""
@@ -339,8 +357,9 @@ class Detector:
 
     @classmethod
     def criterion(cls, name: str) -> Column:
-        """The declaration of a column of the candidates."""
-        return next(c for c in (*cls.all_columns(), *cls.criteria) if c.name == name)
+        """The declaration of a column of the candidates, also of one in millimetres."""
+        declared = (*cls.all_columns(), *cls.criteria)
+        return next(c for c in (*declared, *metric_columns(declared)) if c.name == name)
 
 
 def _limits_of(declared: Declaration, value: Any, image: Image) -> list[Limit]:

@@ -63,6 +63,8 @@ def _overload(function: str, first: str, name: str, model: type[Parameters], pur
         hint = declared.type.hint() + (" | None" if declared.optional else "")
         required = declared.plain_default() is None and not declared.optional
         lines.append(f"    {declared.name}: {hint}{'' if required else ' = ...'},")
+    if function == "detect":
+        lines.append("    calibration: Calibration | str | Path | None = ...,")
     lines += ["    progress: Callable[[int, int, str], None] | None = ...,", "    cancelled: Callable[[], bool] | None = ...,"]
     return "\n".join([*lines, f") -> {result}:", f'    """{purpose}"""', ""])
 

@@ -12,11 +12,14 @@ from lucid_finch.core.image import Frame
 
 Array = NDArray[Any]
 Quantity = Literal[
-    "", "x", "y", "x error", "y error", "length", "area", "slope", "direction", "line angle", "pose angle", "row"
+    "", "x", "y", "x error", "y error", "length", "across", "path", "box", "length error", "area", "slope", "direction",
+    "line angle", "pose angle", "row",
 ]  # fmt: skip
-"""What a column holds. `x` and `x error` name their other half, the column of y. `direction`: degrees of a gradient, in
-[0, 360); `line angle`: in [0, 180); `pose angle`: in (-180, 180]; `slope`: grey levels per px; `row`: the place of another
-finding. Everything else does not change with the frame."""
+"""What a column holds. `x` and `x error` name their other half, the column of y. `length`: along the angle that its `pair` names,
+else along any; `across`: at a right angle to it; `path`: along the outline; `box`: a side of the smallest
+rectangle around it, the one that the column is named after; `length error`: one standard deviation of the
+column that it names. `direction`: degrees of a gradient, in [0, 360); `line angle`: in [0, 180); `pose angle`: in (-180, 180];
+`slope`: grey levels per px; `row`: the place of another finding. Everything else does not change with the frame."""
 
 
 class HasQuantity(Protocol):
@@ -44,7 +47,7 @@ def to_source(columns: Mapping[str, Array], declared: Sequence[HasQuantity], fra
                 moved[column.name], moved[column.pair] = frame.to_source(values, columns[column.pair])
             case "x error":
                 moved[column.name], moved[column.pair] = frame.errors_to_source(values, columns[column.pair])
-            case "length":
+            case "length" | "across" | "path" | "box" | "length error":
                 moved[column.name] = values * frame.scale
             case "area":
                 moved[column.name] = values * frame.scale**2

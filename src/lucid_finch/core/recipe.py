@@ -17,6 +17,9 @@ from lucid_finch.core.detection import Detection
 from lucid_finch.core.detector import DetectorParameters
 from lucid_finch.core.detectors import KINDS, detector_of
 from lucid_finch.core.errors import ParameterError, nearest
+from lucid_finch.core.inspection.calibration import Calibration
+from lucid_finch.core.inspection.metric_parameters import in_pixels, metric_ends
+from lucid_finch.core.inspection.millimetres import metric_columns
 from lucid_finch.core.parameter_types.references import Asset, Reference, ReferenceType
 from lucid_finch.core.parameters import Parameters, gathers
 from lucid_finch.core.prepare import STEPS, step_of
@@ -56,12 +59,14 @@ class Step(BaseModel):
 
     @model_validator(mode="after")
     def _known(self) -> Step:
-        step_of(self.step).Parameters.make(self.model_extra or {}, self.step)
+        self.made_parameters()
         return self
 
+    def made_parameters(self) -> Parameters:
+        return step_of(self.step).Parameters.make(self.model_extra or {}, self.step)
+
     def plain(self) -> dict[str, Any]:
-        parameters = step_of(self.step).Parameters.make(self.model_extra or {}, self.step)
-        return {"step": self.step, **_off(self.on), **parameters.plain()}
+        return {"step": self.step, **_off(self.on), **self.made_parameters().plain()}
 
 
 def _off(on: bool) -> dict[str, bool]:
@@ -136,7 +141,8 @@ class DetectorEntry(_Part):
     @model_validator(mode="after")
     def _sound(self) -> DetectorEntry:
         self.made_parameters()
-        known = {"count": (), **{c.name: c.names for c in KINDS[self.kind].all_columns()}}
+        columns = KINDS[self.kind].all_columns()
+        known = {"count": (), **{c.name: c.names for c in (*columns, *metric_columns(columns))}}
         for name, value in self.expect.items():
             if name not in known:
                 raise ValueError(f'expect: "{name}" is no column{nearest(name, known)}')
@@ -234,7 +240,8 @@ class Recipe(_Part):
     """How findings are drawn on annotated pictures."""
     measures: tuple[dict[str, Any], ...] = ()
     checks: tuple[dict[str, Any], ...] = ()
-    calibration: dict[str, Any] | None = None
+    calibration: Calibration | None = None
+    """What makes millimetres of the pixels of its pictures."""
     assets: dict[str, AssetData] = {}
     """Images and models, each once, by the sha256 of its bytes."""
     defaults: Annotated[int, Field(ge=1, le=DEFAULTS)] = DEFAULTS
@@ -258,6 +265,19 @@ class Recipe(_Part):
             missing = entry.assets - set(self.assets)
             if missing:
                 raise ValueError(f'detector "{entry.name}": the recipe does not hold the asset {min(missing)}')
+        return self
+
+    @model_validator(mode="after")
+    def _calibrated(self) -> Recipe:
+        """What is in millimetres has a calibration."""
+        for entry in self.detectors if self.calibration is None else ():
+            metric = {c.name for c in metric_columns(KINDS[entry.kind].all_columns())} & set(entry.expect)
+            if metric:
+                raise ValueError(f'detector "{entry.name}": expect: {min(metric)} needs a calibration')
+            in_pixels(entry.made_parameters(), None)
+        for steps in (self.prepare, *(entry.prepare for entry in self.detectors)) if self.calibration is None else ():
+            for step in steps:
+                in_pixels(step.made_parameters(), None)
         return self
 
     @model_validator(mode="after")
@@ -299,7 +319,7 @@ class Recipe(_Part):
     @property
     def unused(self) -> list[str]:
         """What the recipe holds that this version keeps but does not apply."""
-        found = [name for name in ("measures", "checks", "calibration") if getattr(self, name)]
+        found = [name for name in ("measures", "checks") if getattr(self, name)]
         found += [f"{entry.name}: anchor" for entry in self.detectors if entry.anchor is not None]
         return found + [f"{entry.name}: track" for entry in self.detectors if entry.track]
 
@@ -326,16 +346,25 @@ class Recipe(_Part):
         except ParameterError as error:
             raise ParameterError(f"{what}: {error}", error.parameter) from None
 
-    @classmethod
-    def parse(cls, text: str | bytes, what: str = "recipe") -> Self:
-        """From JSON text. Raises `ParameterError`."""
+    @staticmethod
+    def parsed(text: str | bytes, what: str = "recipe") -> dict[str, Any]:
+        """The plain data of JSON text, not validated. Raises `ParameterError`."""
         try:
             data = json.loads(text)
         except (ValueError, RecursionError, MemoryError) as error:
             raise ParameterError(f"{what}: is not valid JSON ({error})") from None
         if not isinstance(data, dict):
             raise ParameterError(f"{what}: is no recipe of Lucid Finch (the outermost part is no object)")
-        return cls.make(data, what)
+        return data
+
+    @classmethod
+    def parse(cls, text: str | bytes, what: str = "recipe") -> Self:
+        """From JSON text. Raises `ParameterError`."""
+        return cls.make(cls.parsed(text, what), what)
+
+    def calibrated(self, calibration: Calibration | None) -> Self:
+        """The same recipe with another calibration, or none. Raises `ParameterError` if it needs one."""
+        return type(self).make({**self.plain(), "calibration": calibration.plain() if calibration is not None else None})
 
     def plain(self) -> dict[str, Any]:
         return {
@@ -349,7 +378,7 @@ class Recipe(_Part):
             "combine": [list(group) for group in self.combine],
             "measures": [dict(measure) for measure in self.measures],
             "checks": [dict(check) for check in self.checks],
-            "calibration": self.calibration,
+            "calibration": self.calibration.plain() if self.calibration is not None else None,
             "assets": {name: asset.model_dump() for name, asset in self.assets.items()},
             "defaults": self.defaults,
         }
@@ -363,6 +392,7 @@ class Recipe(_Part):
         """Hash of what the recipe does: its text without name, notes and the style of marks."""
         core = {k: v for k, v in self.plain().items() if k not in ("name", "notes", "marks")}
         core["assets"] = sorted(self.assets)
+        core["calibration"] = self.calibration.sha256 if self.calibration is not None else None
         return hashlib.sha256(json.dumps(core, sort_keys=True).encode()).hexdigest()
 
 
@@ -400,8 +430,11 @@ def frozen(recipe: Recipe, detections: Mapping[str, Detection]) -> Recipe:
         detection = detections.get(entry["name"])
         if detection is not None:
             settled = detection.task.detector.frozen(detection.task).plain()
-            # A region that comes from the recipe as a whole stays there.
-            entry["parameters"] = {**settled, "region": entry["parameters"]["region"]}
+            # A region that comes from the recipe as a whole stays there, and what is in millimetres.
+            given = detection.task.given
+            metric = {n for n, declared in given.declarations().items() if metric_ends(declared, getattr(given, n))}
+            kept = {n: value for n, value in entry["parameters"].items() if n == "region" or n in metric}
+            entry["parameters"] = {**settled, **kept}
     return type(recipe).make(plain)
 
 
@@ -454,6 +487,7 @@ def json_schema() -> dict[str, Any]:
     region = TypeAdapter(Region).json_schema(ref_template="#/$defs/{model}")
     definitions.update(region.pop("$defs", {}))
     asset = described(AssetData, {}, "asset")
+    calibration = described(Calibration, {}, "calibration")
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "title": "Lucid Finch recipe",
@@ -475,7 +509,7 @@ def json_schema() -> dict[str, Any]:
             "marks": marks,
             "measures": {"type": "array", "items": {"type": "object"}},
             "checks": {"type": "array", "items": {"type": "object"}},
-            "calibration": {"type": ["object", "null"]},
+            "calibration": {"anyOf": [calibration, {"type": "null"}]},
             "assets": {"type": "object", "patternProperties": {"^[0-9a-f]{64}$": asset}, "additionalProperties": False},
             "defaults": {"type": "integer", "minimum": 1, "maximum": DEFAULTS},
         },

@@ -33,7 +33,8 @@ class Column:
     """What it measures: how the number changes from an image's own frame to the source's. `row`: the place of another
     finding, which becomes its number."""
     pair: str = ""
-    """Of an `x` or `x error` column: the column of y that belongs to it."""
+    """Of an `x` or `x error` column: the column of y that belongs to it; of a length: that of its angle; of an error: that whose
+    error it is."""
     names: tuple[str, ...] = ()
     """For a text column: what its codes stand for."""
     scale: Literal["same", "expected", "flag", "number"] = "same"

@@ -24,7 +24,7 @@ from lucid_finch.core.viewing.display import picture_of
 from lucid_finch.core.viewing.mark_colours import mark_colours
 from lucid_finch.files.writing import whole_file, write_text
 
-_DIGITS = 4
+_DIGITS, _METRIC_DIGITS = 4, 6
 
 
 def findings_document(run: Run, image_path: str | Path | None = None) -> dict[str, Any]:
@@ -44,12 +44,9 @@ def findings_document(run: Run, image_path: str | Path | None = None) -> dict[st
         "image": image,
         "recipe": {"name": run.recipe.name, "sha256": run.recipe.sha256, "resolved": resolved},
         "versions": versions(),
-        "calibration": None,
+        "calibration": run.recipe.calibration.summary if run.recipe.calibration is not None else None,
         "detections": [_detection(d, expected.get(name, {})) for name, d in run.detections.items()],
-        "combined": [
-            {"of": list(c.of), "duplicates": c.duplicates, "findings": [_clean(row) for row in c.findings.rows()]}
-            for c in run.combined
-        ],
+        "combined": [{"of": list(c.of), "duplicates": c.duplicates, "findings": _rows(c.findings)} for c in run.combined],
     }
 
 
@@ -64,8 +61,8 @@ def _detection(d: Detection, expected: dict[str, Any]) -> dict[str, Any]:
         "kind": d.kind,
         "units": d.units,
         "counts": d.findings.counts(d.named_by) if d.named_by else {},
-        "findings": [_clean(row) for row in d.findings.rows()],
-        "near_misses": [_clean(row) for row in d.near_misses.rows()],
+        "findings": _rows(d.findings),
+        "near_misses": _rows(d.near_misses),
         "points": {name: _column(values) for name, values in d.points.items()},
         "outlines": [] if d.points else [_column(o) for o in d.outlines],
         "fit": _clean(d.fit) if d.fit else None,
@@ -80,16 +77,22 @@ def _column(values: Any) -> list[Any]:
     return np.round(array.astype(float), _DIGITS).tolist() if array.dtype.kind == "f" else array.tolist()  # type: ignore[no-any-return]
 
 
-def _clean(value: Any) -> Any:
+def _rows(table: Table) -> list[dict[str, Any]]:
+    """Rows as JSON can hold them; millimetres, which are several pixels, with more digits."""
+    digits = {name: _METRIC_DIGITS if c.unit.startswith("mm") else _DIGITS for name, c in table.declared.items()}
+    return [{name: _clean(value, digits[name]) for name, value in row.items()} for row in table.rows()]
+
+
+def _clean(value: Any, digits: int = _DIGITS) -> Any:
     """What JSON can hold: rounded numbers, null for what is no number."""
     if isinstance(value, dict):
-        return {k: _clean(v) for k, v in value.items()}
+        return {k: _clean(v, digits) for k, v in value.items()}
     if isinstance(value, (list, tuple)):
-        return [_clean(v) for v in value]
+        return [_clean(v, digits) for v in value]
     if isinstance(value, np.generic):
         value = value.item()
     if isinstance(value, float):
-        return round(value, _DIGITS) if np.isfinite(value) else None
+        return round(value, digits) if np.isfinite(value) else None
     return value
 
 
@@ -137,8 +140,7 @@ def write_csv(path: str | Path, table: Table) -> None:
     with whole_file(path, text=True) as stream:
         writer = csv.writer(stream)
         writer.writerow(table.columns)
-        for row in table.rows():
-            writer.writerow([_clean(v) for v in row.values()])
+        writer.writerows(row.values() for row in _rows(table))
 
 
 def write_parquet(path: str | Path, table: Table) -> None:

@@ -52,7 +52,9 @@ def run_of(detection: Detection, with_picture: bool = False) -> Run:
     if image is None:
         raise ParameterError("the detection was pickled without its image; run the detector again", "result")
     entry = {"name": detection.name, "kind": detection.kind, "parameters": detection.task.given.plain()}
-    recipe = Recipe.make({"lucid_finch_recipe": VERSION, "name": detection.name, "detectors": [entry]})
+    calibration = detection.task.calibration
+    made = calibration.plain() if calibration is not None else None
+    recipe = Recipe.make({"lucid_finch_recipe": VERSION, "name": detection.name, "detectors": [entry], "calibration": made})
     if not image.frame.is_identity:
         if not with_picture:
             raise ParameterError("the source of the image is not known here: use a recipe and run.save", "result")

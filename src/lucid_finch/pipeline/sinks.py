@@ -234,9 +234,11 @@ def file_names(names: Iterable[str]) -> dict[str, str]:
 def summary_rows(place: Place, run: Run, written: Sequence[Path], out: Path) -> list[dict[str, Any]]:
     """The rows of one image: one a detector, one a merged list."""
     missed = {unmet.detector for unmet in run.unmet}
+    calibration = run.recipe.calibration
     common = _common(place) | {
         "recipe": run.recipe.name,
         "results": RESULTS_APART.join(str(path.relative_to(out)) for path in written),
+        "calibration": (calibration.name or calibration.sha256[:12]) if calibration is not None else "",
     }
     rows = [
         common

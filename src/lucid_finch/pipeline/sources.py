@@ -18,9 +18,10 @@ from lucid_finch.files.maps import RESULT
 
 SUMMARY_NAME = "summary.csv"
 SUMMARY = (
-    "image", "detector", "kind", "findings", "near_misses", "met", "error", "seconds", "page", "recipe", "results",
+    "image", "detector", "kind", "findings", "near_misses", "met", "error", "seconds", "page", "recipe", "results", "calibration",
 )  # fmt: skip
-"""The file that sums up a run, and its columns; `results`: the files of that image, relative to the folder of the summary."""
+"""The file that sums up a run, and its columns; `results`: the files of that image, relative to the folder of the
+summary; `calibration`: the name, or the hash, of the calibration behind its millimetres."""
 RESULTS_APART = " | "
 _HEAD = 1024
 """Bytes at the beginning of a picture in which it says that it is a result."""

@@ -243,7 +243,7 @@ class Blobs(Detector):
         Column("polarity", "polarity", "", "dark or bright against the ground", names=_POLARITIES),
         Column("circularity", "circularity", "", "of a component: 4 pi area / perimeter squared", 2),
         Column("solidity", "solidity", "", "of a component: area over that of the convex hull", 2),
-        Column("perimeter", "perimeter", "px", "of a component", 1, "length"),
+        Column("perimeter", "perimeter", "px", "of a component", 1, "path"),
         Column("x_std", "x ±", "px", "one standard deviation, from the noise alone", 3, "x error", "y_std"),
         Column("y_std", "y ±", "px", "one standard deviation, from the noise alone", 3, "y error"),
     )
@@ -386,15 +386,20 @@ class Blobs(Detector):
 
     def finish(self, task: Task, chosen: NDArray[np.int64]) -> Finished:
         columns = {name: values[chosen] for name, values in task.candidates.columns.items()}
-        g: Gathered = task.gathered
-        if g.inner is not None:
-            return Finished(columns, g.inner.detector.finish(g.inner, g.which[chosen]).outlines, outlines_in_source=True)
-        turn = np.linspace(0, 2 * np.pi, 48, endpoint=False)
-        x, y, radius = (columns[name][:, None] for name in ("x", "y", "radius"))
-        rims = np.stack([x + radius * np.cos(turn), y + radius * np.sin(turn)], axis=2)
+        if task.gathered.inner is not None:
+            return Finished(columns, self.outlines(task, chosen), outlines_in_source=True)
         # Numbers stand beside small spots, not on them.
         beside = np.stack([columns["x"], columns["y"]], axis=1) + (columns["radius"][:, None] + 9.0) * np.array([1.0, -0.7])
-        return Finished(columns, Outlines.of(list(rims), closed=True), places=beside, outlines_in_source=True)
+        return Finished(columns, self.outlines(task, chosen), places=beside, outlines_in_source=True)
+
+    def outlines(self, task: Task, chosen: NDArray[np.int64]) -> Outlines:
+        g: Gathered = task.gathered
+        if g.inner is not None:
+            return g.inner.detector.outlines(g.inner, g.which[chosen])
+        turn = np.linspace(0, 2 * np.pi, 48, endpoint=False)
+        x, y, radius = (np.asarray(task.candidates.columns[name])[chosen, None] for name in ("x", "y", "radius"))
+        rims = np.stack([x + radius * np.cos(turn), y + radius * np.sin(turn)], axis=2)
+        return Outlines.of(list(rims), closed=True)
 
     def plausible(self, candidates: Candidates) -> NDArray[np.bool_]:
         return np.asarray(candidates.columns["log_nfa"] > -1.0)

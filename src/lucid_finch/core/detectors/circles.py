@@ -75,7 +75,7 @@ class Circles(RoundShapes):
         Column("rms", "rms", "px", "root of the mean squared distance of its points", 3, "length"),
         Column("x_std", "x ±", "px", "one standard deviation, from the noise alone", 3, "x error", "y_std"),
         Column("y_std", "y ±", "px", "one standard deviation, from the noise alone", 3, "y error"),
-        Column("radius_std", "radius ±", "px", "one standard deviation, from the noise alone", 3, "length"),
+        Column("radius_std", "radius ±", "px", "one standard deviation, from the noise alone", 3, "length error", "radius"),
         Column("roundness", "roundness", "", "share of the points of the rim's chains that are on it", 2),
     )
     rim_columns = ("radius", "radius_std")

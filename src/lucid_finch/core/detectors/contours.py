@@ -221,14 +221,14 @@ class Contours(Detector):
     columns = (
         Column("shape", "shape", "", "the shape that fits best", names=shape_classification.NAMES),
         Column("runner_up", "second best", "", "the shape that fits second best", names=shape_classification.NAMES),
-        Column("area", "area", "px²", "without holes", 1),
-        Column("perimeter", "perimeter", "px", "length of the outline, without the staircase of the pixels", 1),
-        Column("left", "left", "px", "of the upright box, by its outer edge", 1),
-        Column("top", "top", "px", "of the upright box, by its outer edge", 1),
-        Column("width", "width", "px", "of the upright box", 1),
-        Column("height", "height", "px", "of the upright box", 1),
-        Column("box_width", "length", "px", "longer side of the smallest rectangle around it", 2),
-        Column("box_height", "breadth", "px", "shorter side of the smallest rectangle around it", 2),
+        Column("area", "area", "px²", "without holes", 1, "area"),
+        Column("perimeter", "perimeter", "px", "length of the outline, without the staircase of the pixels", 1, "path"),
+        Column("left", "left", "px", "of the upright box, by its outer edge", 1, "x", "top"),
+        Column("top", "top", "px", "of the upright box, by its outer edge", 1, "y"),
+        Column("width", "width", "px", "of the upright box", 1, "length"),
+        Column("height", "height", "px", "of the upright box", 1, "length"),
+        Column("box_width", "length", "px", "longer side of the smallest rectangle around it", 2, "box"),
+        Column("box_height", "breadth", "px", "shorter side of the smallest rectangle around it", 2, "box"),
         Column("angle", "angle", "deg", "of the longer side of the smallest rectangle, in [0, 180)", 1),
         Column("circularity", "circularity", "", "4 pi area / perimeter squared of the outline; 1 is a disc", 3),
         Column("solidity", "solidity", "", "area by that of the convex hull; 1 is convex", 3),
@@ -362,7 +362,7 @@ class Contours(Detector):
         # Holes count whether they are listed or not.
         sound = np.ones(len(candidates), bool)
         for limit in task.judgement.limits:
-            if limit.criterion in ("area", "support"):
+            if limit.parameter in ("area", "support_min"):
                 sound &= limit.passed(candidates.columns[limit.criterion])
         inner = np.flatnonzero(sound & (g.parent >= 0))
         columns["parent"], columns["depth"] = around, depth[chosen]
@@ -377,7 +377,10 @@ class Contours(Detector):
         # The number of each is written in the shape, in none of its holes.
         x, y, start = _joined(g, chosen)
         places = label_places(x, y, start, columns["parent"], columns["x"], columns["y"])
-        return Finished(columns, _reported(task, chosen), places=places, outlines_in_source=True)
+        return Finished(columns, self.outlines(task, chosen), places=places, outlines_in_source=True)
+
+    def outlines(self, task: Task, chosen: NDArray[np.int64]) -> Outlines:
+        return _reported(task, chosen)
 
     def plausible(self, candidates: Candidates) -> NDArray[np.bool_]:
         """Larger than specks of some pixels."""

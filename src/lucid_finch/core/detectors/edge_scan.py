@@ -174,10 +174,19 @@ class EdgeScan(Detector):
     columns = (
         Column("scan", "scan", "", "number of the scan line, from 1", 0),
         Column("strength", "strength", _SLOPE, "slope along the scan", 2),
-        Column("x_std", "x ±", "px", "one standard deviation, from the noise alone", 3),
-        Column("y_std", "y ±", "px", "one standard deviation, from the noise alone", 3),
+        Column("x_std", "x ±", "px", "one standard deviation, from the noise alone", 3, "x error", "y_std"),
+        Column("y_std", "y ±", "px", "one standard deviation, from the noise alone", 3, "y error"),
         Column("used", "inlier", "", "1 if it is an inlier of the fit", 0, scale="flag", sets_apart=True),
-        Column("residual", "residual", "px", "distance from the fit; NaN without one", 3),
+        Column("residual", "residual", "px", "distance from the fit; NaN without one", 3, "length"),
+    )
+    fit_columns = (
+        Column("x", "x", "px", quantity="x", pair="y"),
+        Column("y", "y", "px", quantity="y"),
+        Column("radius", "radius", "px", quantity="length"),
+        Column("rms", "rms", "px", quantity="length"),
+        Column("x_std", "x ±", "px", quantity="x error", pair="y_std"),
+        Column("y_std", "y ±", "px", quantity="y error"),
+        Column("radius_std", "radius ±", "px", quantity="length error", pair="radius"),
     )
     near = 6.0
     main_maps = ("slope", "profiles")

@@ -115,7 +115,7 @@ class Edges(Detector):
     Parameters = EdgesParameters
     columns = (
         FALSE_ALARMS_COLUMN,
-        Column("length", "length", "px", "along the chain", 1, "length"),
+        Column("length", "length", "px", "along the chain", 1, "path"),
         Column("strength", "strength", SLOPE, "median gradient", 2, "slope"),
         Column("peak", "peak strength", SLOPE, "largest gradient", 2, "slope"),
         Column("closed", "closed", "", "1 if the end meets the start", 0, scale="flag"),
@@ -199,6 +199,13 @@ class Edges(Detector):
             }
 
         return Finished(columns, Outlines(xy, start, chains.closed[chosen]), listed)
+
+    def outlines(self, task: Task, chosen: NDArray[np.int64]) -> Outlines:
+        formed: _Formed = task.candidates.detail
+        entries, start = take_rows(formed.chains.start, chosen)
+        index = formed.chains.order[entries]
+        x, y = task.image.frame.to_source(formed.points.x[index].astype(float), formed.points.y[index].astype(float))
+        return Outlines(np.stack([x, y], axis=1), start, formed.chains.closed[chosen])
 
     def evidence(self, task: Task) -> list[EvidenceMap]:
         maps = _maps(task)

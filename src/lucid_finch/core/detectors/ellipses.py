@@ -90,8 +90,8 @@ class Ellipses(RoundShapes):
     purpose = "Oval rims and circles seen at a slant, of any direction, dark and bright, hidden up to half."
     Parameters = EllipsesParameters
     columns = (
-        Column("semi_major", "semi-major", "px", "half of the longer axis, corrected for the smoothing", 2, "length"),
-        Column("semi_minor", "semi-minor", "px", "half of the shorter axis, corrected for the smoothing", 2, "length"),
+        Column("semi_major", "semi-major", "px", "half of the longer axis, corrected for the smoothing", 2, "length", "angle"),
+        Column("semi_minor", "semi-minor", "px", "half of the shorter axis, corrected for the smoothing", 2, "across", "angle"),
         Column("angle", "angle", "deg", "of the longer axis, 0 along x, 90 down, in [0, 180)", 2, "line angle"),
         Column("ratio", "ratio", "", "shorter over longer axis", 3),
         FALSE_ALARMS_COLUMN,
@@ -102,8 +102,24 @@ class Ellipses(RoundShapes):
         Column("rms", "rms", "px", "root of the mean squared distance of its points", 3, "length"),
         Column("x_std", "x ±", "px", "one standard deviation, from the noise alone", 3, "x error", "y_std"),
         Column("y_std", "y ±", "px", "one standard deviation, from the noise alone", 3, "y error"),
-        Column("semi_major_std", "semi-major ±", "px", "one standard deviation, from the noise alone", 3, "length"),
-        Column("semi_minor_std", "semi-minor ±", "px", "one standard deviation, from the noise alone", 3, "length"),
+        Column(
+            "semi_major_std",
+            "semi-major ±",
+            "px",
+            "one standard deviation, from the noise alone",
+            3,
+            "length error",
+            "semi_major",
+        ),
+        Column(
+            "semi_minor_std",
+            "semi-minor ±",
+            "px",
+            "one standard deviation, from the noise alone",
+            3,
+            "length error",
+            "semi_minor",
+        ),
         Column("angle_std", "angle ±", "deg", "one standard deviation, from the noise alone; 180 of a circle", 2),
         Column("roundness", "roundness", "", "share of the points of the rim's chains that are on it", 2),
     )

@@ -161,12 +161,20 @@ class Lines(Detector):
     Parameters = LinesParameters
     columns = (
         FALSE_ALARMS_COLUMN,
-        Column("length", "length", "px", "from end to end", 1, "length"),
+        Column("length", "length", "px", "from end to end", 1, "length", "angle"),
         Column("angle", "angle", "deg", "0 along x, 90 down, in [0, 180)", 2),
         Column("angle_std", "angle ±", "deg", "one standard deviation, from the noise alone", 4),
         Column("coverage", "coverage", "", "share of the length along which there are edge points", 2),
-        Column("rms", "rms", "px", "root of the mean squared distance of its points", 3, "length"),
-        Column("breadth", "breadth", "px", "width of a stroke whose two sides were paired; NaN for a single edge", 2, "length"),
+        Column("rms", "rms", "px", "root of the mean squared distance of its points", 3, "across", "angle"),
+        Column(
+            "breadth",
+            "breadth",
+            "px",
+            "width of a stroke whose two sides were paired; NaN for a single edge",
+            2,
+            "across",
+            "angle",
+        ),
         Column("rho", "offset", "px", "rho: x cos theta + y sin theta of every point of the line", 2),
         Column("theta", "normal", "deg", "direction of the normal, in [0, 180)", 2),
         Column("votes", "votes", "", "weighted votes of its points", 0),

@@ -8,7 +8,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Generator, Hashable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from functools import cached_property
+from functools import cached_property, partial
 from pathlib import Path
 from typing import Any
 
@@ -24,6 +24,8 @@ from lucid_finch.core.execution.cache import Cache
 from lucid_finch.core.execution.combining import Combined, combine
 from lucid_finch.core.execution.plan import Plan, PlannedDetector, PlannedStep
 from lucid_finch.core.image import Image
+from lucid_finch.core.inspection.calibration import Calibration
+from lucid_finch.core.inspection.millimetres import in_millimetres, metric_columns, with_metric_criteria
 from lucid_finch.core.judging import Outcome, judge, reading_order
 from lucid_finch.core.luma import as_luma
 from lucid_finch.core.numerics.runtime.threads import cancellable
@@ -166,11 +168,15 @@ class Engine:
     ) -> Detection:
         started = time.perf_counter()
         detector = planned.detector
+        if planned.calibration is not None:
+            planned.calibration.check_size(image.source_size)
         if detector.reads == "luma" and image.is_colour:
             image = self.cache.get((key, "luma"), lambda: as_luma(image))
         keys = planned.keys(key)
         context = Context(cancelled, lambda what, make: self.cache.get((key, what), make), assets)
-        task = Task(detector, image, planned.given, context, keys, parameters=planned.given)
+        task = Task(
+            detector, image, planned.given, context, keys, parameters=planned.parameters, calibration=planned.calibration
+        )  # fmt: skip
         task = replace(task, gathered=self.cache.get(keys.gathered, lambda: detector.gather(task)))
         task = task.settled(planned.given)
         columns = (*detector.all_columns(), *detector.criteria)
@@ -212,9 +218,10 @@ class Engine:
         name: str = "",
         cancelled: Cancel | None = None,
         assets: Mapping[str, Image] | None = None,
+        calibration: Calibration | None = None,
     ) -> Detection:
         """One detector on one image; `assets`: pictures that its parameters name. Raises `ParameterError`, `Cancelled`."""
-        planned = PlannedDetector(name or kind, detector_of(kind), parameters, ())
+        planned = PlannedDetector(name or kind, detector_of(kind), parameters, (), calibration)
         return self._detect(planned, image, Plan.source_key(image), cancelled, Assets(assets or {}))
 
     def prepared(self, image: Image, steps: Sequence[Mapping[str, Any]], cancelled: Cancel | None = None) -> Image:
@@ -243,12 +250,13 @@ def judged_again(
         task = before[planned.name].task
         if task.keys != planned.keys(plan.prepared_key(planned, image)) or len(task.candidates) > most:
             return None
-        if task.given != planned.given:
+        if task.given != planned.given or task.calibration != planned.calibration:
             changed.append(planned)
     after = dict(before)
     for planned in changed:
         task = before[planned.name].task
-        found = conclude(task.settled(planned.given), planned.name, time.perf_counter())
+        task = replace(task, calibration=planned.calibration).settled(planned.given)
+        found = conclude(task, planned.name, time.perf_counter())
         # The time that is shown is that of the whole work, not of this judging alone.
         after[planned.name] = replace(found, seconds=before[planned.name].seconds)
     after = related(after)
@@ -257,6 +265,7 @@ def judged_again(
 
 def conclude(task: Task, name: str, started: float) -> Detection:
     """Judge, finish and number the candidates of a task."""
+    task = with_metric_criteria(task)
     detector, candidates, given = task.detector, task.candidates, task.given
     judgement = judge(
         candidates.columns, detector.limits(task), candidates.rank_score, candidates.exclusions, task.parameters.keep
@@ -271,6 +280,8 @@ def conclude(task: Task, name: str, started: float) -> Detection:
     declared = detector.all_columns()
     columns = {**finished.columns, "id": number_of, "rank": np.arange(1, len(best_first) + 1)}
     columns = _numbered(columns, declared, number_of)
+    metric, metric_declared = _in_millimetres(task, columns, finished)
+    columns, declared = columns | metric, (*declared, *metric_declared)
     rows = _sorted_rows(given.sort, columns, declared, reading)
     findings = Findings({n: np.asarray(columns[n])[rows] for n in (c.name for c in declared)}, declared)
     near = judgement.order[judgement.outcome[judgement.order] != Outcome.FOUND]
@@ -293,12 +304,31 @@ def conclude(task: Task, name: str, started: float) -> Detection:
         seconds=time.perf_counter() - started,
         outlines=finished.source_outlines(rows, task.image),
         make_near_outlines=rejected.outlines,
-        points=_Points(finished, rows, number_of, task.image),
-        fit=finished.fit,
+        points=_Points(finished, rows, number_of, task),
+        fit=_fit_in_millimetres(task, finished.fit),
         notes=notes,
         places=None if finished.places is None else finished.places[rows],
         task=task,
     )
+
+
+def _in_millimetres(task: Task, columns: Mapping[str, Array], finished: Finished) -> tuple[dict[str, Array], tuple[Column, ...]]:
+    """The columns in millimetres that go with finished ones, and their declarations; none without a calibration."""
+    if task.calibration is None:
+        return {}, ()
+    declared = task.detector.all_columns()
+    every = np.arange(len(columns["x"]))
+    outlines = partial(finished.source_outlines, every, task.image)
+    return in_millimetres(task.calibration, columns, declared, outlines), metric_columns(declared, task.calibration.scale)
+
+
+def _fit_in_millimetres(task: Task, fit: dict[str, Any] | None) -> dict[str, Any] | None:
+    """A fit with its places and lengths in millimetres, too, if the image is calibrated."""
+    if fit is None or task.calibration is None or "x" not in fit:
+        return fit
+    known = tuple(c for c in task.detector.fit_columns if c.name in fit and (not c.pair or c.pair in fit))
+    rows = {name: np.array([fit[name]], float) for name in {n for c in known for n in (c.name, c.pair) if n} | {"x", "y"}}
+    return fit | {name: float(values[0]) for name, values in in_millimetres(task.calibration, rows, known).items()}
 
 
 def _numbered(columns: Mapping[str, Array], declared: Sequence[Column], number_of: NDArray[np.int64]) -> dict[str, Array]:
@@ -361,6 +391,8 @@ class _Rejected:
         if task.candidates.exclusions is not None:
             names.append(task.candidates.exclusions.parameter)
         self._parameters = tuple(dict.fromkeys(names))
+        if task.calibration is not None:
+            self._declared += metric_columns(self._declared, task.calibration.scale)
         self.criteria = {limit.parameter: task.detector.criterion(limit.criterion) for limit in limits}
         self.declared = [
             Column("failed", "failed", "", "the limit that was missed by most", 0, names=self._parameters),
@@ -394,7 +426,7 @@ class _Rejected:
         lost = judgement.lost_to[near]
         # A near miss lies in none of the findings, as far as numbers go: they count among themselves.
         columns = _numbered(self._finished.columns, self._declared, np.zeros(len(near), np.int64))
-        return columns | {
+        return columns | _in_millimetres(task, columns, self._finished)[0] | {
             "failed": failed, "measured": measured, "limit": bound, "lost_to": np.where(lost >= 0, self._ids[lost], 0),
         }  # fmt: skip
 
@@ -402,12 +434,12 @@ class _Rejected:
 class _Points(Mapping[str, Array]):
     """Point columns in the order of the rows, `chain` turned from place to id; made when first looked at."""
 
-    def __init__(self, finished: Finished, rows: NDArray[Any], number_of: NDArray[Any], image: Image) -> None:
-        self._given = (finished, rows, number_of, image)
+    def __init__(self, finished: Finished, rows: NDArray[Any], number_of: NDArray[Any], task: Task) -> None:
+        self._given = (finished, rows, number_of, task.image, task.calibration)
 
     @cached_property
     def _columns(self) -> dict[str, Array]:
-        finished, rows, number_of, image = self._given
+        finished, rows, number_of, image, calibration = self._given
         columns = finished.points() if finished.points is not None else {}
         if columns:
             chain = columns["chain"]
@@ -417,6 +449,8 @@ class _Points(Mapping[str, Array]):
             columns = {name: values[order] for name, values in columns.items()}
             columns["chain"] = number_of[columns["chain"]]
             columns = to_source(columns, POINTS, image.frame)
+            if calibration is not None:
+                columns |= in_millimetres(calibration, columns, POINTS)
         return columns
 
     def __getitem__(self, name: str) -> Array:

@@ -4,11 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Hashable, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any
 
 from lucid_finch.core.detector import Detector, DetectorParameters, StageKeys
 from lucid_finch.core.detectors import detector_of
 from lucid_finch.core.image import Image
+from lucid_finch.core.inspection.calibration import Calibration
+from lucid_finch.core.inspection.metric_parameters import in_pixels
 from lucid_finch.core.parameters import Parameters, Stage
 from lucid_finch.core.prepare import step_of
 from lucid_finch.core.prepare.step import PreparationStep
@@ -26,22 +29,26 @@ class PlannedStep:
     step: PreparationStep
     given: Mapping[str, Any]
     """Parameters as the recipe has them."""
+    calibration: Calibration | None = None
 
     @staticmethod
-    def of(steps: Sequence[Mapping[str, Any]], owner: str = "") -> tuple[PlannedStep, ...]:
+    def of(
+        steps: Sequence[Mapping[str, Any]], owner: str = "", calibration: Calibration | None = None
+    ) -> tuple[PlannedStep, ...]:
         """The steps that are on, from plain data. Raises `ParameterError` for an unknown step."""
         found = []
         for number, given in enumerate(steps):
             options = dict(given)
             name = str(options.pop("step", ""))
             if options.pop("on", True):
-                found.append(PlannedStep(owner, number, step_of(name), options))
+                found.append(PlannedStep(owner, number, step_of(name), options, calibration))
         return tuple(found)
 
     @property
     def parameters(self) -> Parameters:
-        """Raises `ParameterError`."""
-        return self.step.Parameters.make(self.given, f"preparation {self.number + 1}, {self.step.name}")
+        """In pixels. Raises `ParameterError`."""
+        made = self.step.Parameters.make(self.given, f"preparation {self.number + 1}, {self.step.name}")
+        return in_pixels(made, self.calibration)
 
     def key_after(self, key: Hashable) -> Hashable:
         """Key of the image after this step, from that of the image before. Raises `ParameterError`."""
@@ -60,13 +67,18 @@ class PlannedDetector:
     detector: Detector
     given: DetectorParameters
     steps: tuple[PlannedStep, ...]
+    calibration: Calibration | None = None
+
+    @cached_property
+    def parameters(self) -> DetectorParameters:
+        """In pixels. Raises `ParameterError`."""
+        return in_pixels(self.given, self.calibration)
 
     def keys(self, prepared: Hashable) -> StageKeys:
         """What its stages depend on, from the key of the prepared image."""
-        gathered = (
-            prepared, self.detector.kind, repr(self.given.plain(Stage.GATHER)), self.detector.floor(self.given),
-        )  # fmt: skip
-        return StageKeys(prepared, gathered, (gathered, repr(self.given.plain(Stage.FORM))))
+        own = self.parameters
+        gathered = (prepared, self.detector.kind, repr(own.plain(Stage.GATHER)), self.detector.floor(own))
+        return StageKeys(prepared, gathered, (gathered, repr(own.plain(Stage.FORM))))
 
 
 @dataclass(frozen=True)
@@ -85,11 +97,13 @@ class Plan:
                 entry.name,
                 detector_of(entry.kind),
                 entry.made_parameters(recipe.region),
-                PlannedStep.of([step.plain() for step in entry.prepare], entry.name),
+                PlannedStep.of([step.plain() for step in entry.prepare], entry.name, recipe.calibration),
+                recipe.calibration,
             )
             for entry in recipe.running
         )
-        return Plan(PlannedStep.of([step.plain() for step in recipe.prepare]), detectors, recipe.assets)
+        common = PlannedStep.of([step.plain() for step in recipe.prepare], "", recipe.calibration)
+        return Plan(common, detectors, recipe.assets)
 
     @staticmethod
     def source_key(image: Image) -> Hashable:

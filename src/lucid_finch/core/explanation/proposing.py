@@ -14,6 +14,8 @@ from lucid_finch.core.detector import Context, Task
 from lucid_finch.core.errors import Cancelled, ParameterError
 from lucid_finch.core.explanation.comparing import gained_and_lost as findings_changed
 from lucid_finch.core.explanation.comparing import nearest, positions
+from lucid_finch.core.inspection.metric_parameters import in_pixels, metric_ends
+from lucid_finch.core.inspection.millimetres import with_metric_criteria
 from lucid_finch.core.judging import Limit, Outcome, gained_and_lost, judge
 from lucid_finch.core.numerics.runtime.threads import cancellable
 from lucid_finch.core.parameter_types.base import AUTO
@@ -161,13 +163,15 @@ def _is_judged_alone(task: Task, changed: Any, values: Mapping[str, Any]) -> boo
 def _stays(task: Task, changed: Any, values: Iterable[str], stages: tuple[Stage, ...]) -> bool:
     """Whether the change concerns only these stages."""
     declared = task.detector.Parameters.declarations()
+    changed = in_pixels(changed, task.calibration)
     only = all(declared[name].stage in stages for name in values)
-    return only and task.detector.floor(changed) == task.detector.floor(task.given)
+    return only and task.detector.floor(changed) == task.detector.floor(in_pixels(task.given, task.calibration))
 
 
 def _effect(task: Task, changed: Any, candidate: int) -> _Effect | None:
     """What is found of the same candidates, judged with changed parameters; None if this one still fails."""
-    limits, candidates = task.detector.limits(task.settled(changed)), task.candidates
+    task = task.settled(changed)
+    limits, candidates = task.detector.limits(task), with_metric_criteria(task).candidates
     after = judge(candidates.columns, limits, candidates.rank_score, candidates.exclusions, task.parameters.keep)
     gained, lost = (tuple(int(i) for i in some) for some in gained_and_lost(task.judgement, after))
     return _Effect(len(gained), len(lost), gained, lost) if candidate in gained else None
@@ -180,7 +184,9 @@ def _run(task: Task, changed: Any, budget: Budget) -> Task:
     detector = task.detector
     before, after = task.given.plain(), changed.plain()
     names = [name for name, value in after.items() if value != before[name]]
-    again = Task(detector, task.image, changed, Context(budget.is_over, assets=task.context.assets), parameters=changed)
+    context = Context(budget.is_over, assets=task.context.assets)
+    pixels = in_pixels(changed, task.calibration)
+    again = Task(detector, task.image, changed, context, parameters=pixels, calibration=task.calibration)
     try:
         with cancellable(budget.is_over):
             kept = _stays(task, changed, names, (Stage.FORM, Stage.JUDGE))
@@ -189,7 +195,8 @@ def _run(task: Task, changed: Any, budget: Budget) -> Task:
             formed = detector.form(again).converted(columns, task.image)
     except Cancelled:
         raise _TooLong from None
-    again = replace(again, candidates=formed)
+    again = with_metric_criteria(replace(again, candidates=formed))
+    formed = again.candidates
     limits = detector.limits(again)
     judged = judge(formed.columns, limits, formed.rank_score, formed.exclusions, again.parameters.keep)
     return replace(again, judgement=judged)
@@ -238,10 +245,17 @@ def _limit_of(task: Task, limit: Limit, value: float) -> float:
     return next(l.value for l in limits if (l.parameter, l.end) == (limit.parameter, limit.end))
 
 
-def _with_end(task: Task, limit: Limit, value: float, values: Mapping[str, Any] | None = None) -> Any:
+def _with_end(task: Task, limit: Limit, value: Any, values: Mapping[str, Any] | None = None) -> Any:
     """The parameter's value with the limit set to a number: the number itself, or a range with that end. `values`: what has
     been changed already."""
+    given = getattr(task.given, limit.parameter)
+    before = (values or {}).get(limit.parameter) or given
+    metric = metric_ends(task.detector.Parameters.declarations()[limit.parameter], given)
+    if limit.end in metric:
+        # What was given in millimetres stays so.
+        was = given if limit.end < 0 else given[limit.end]
+        value = str(replace(was, value=value))
     if limit.end < 0:
         return value
-    before = (values or {}).get(limit.parameter) or getattr(task.given, limit.parameter) or (None, None)
-    return (value, before[1]) if limit.end == 0 else (before[0], value)
+    least, most = before or (None, None)
+    return (value, most) if limit.end == 0 else (least, value)

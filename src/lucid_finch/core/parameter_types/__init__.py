@@ -27,6 +27,8 @@ _BY_ANNOTATION: dict[Any, ParameterType] = {
     str: Text(),
     Length: LengthType(),
     Range: RangeType(),
+    # Of a field that cannot be None, pydantic tells the type without its annotation.
+    get_args(Range)[0]: RangeType(),
     Coefficients: CoefficientsType(),
     Asset: AssetType(),
     Reference: ReferenceType(),

@@ -105,6 +105,10 @@ class ParameterType:
         """The allowed value nearest to a number that a slider, a ruler or a limit's handle gives."""
         return number
 
+    def moved(self, before: Any, number: float, declared: Declared) -> Any:
+        """The allowed value that a dragged limit of its criterion gives, in the unit of the value `before`."""
+        return self.fit(number, declared)
+
 
 def _unit_word(declared: Declared) -> str:
     return declared.unit.upper().replace(" ", "-") or "VALUE"

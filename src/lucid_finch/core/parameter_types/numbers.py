@@ -6,7 +6,7 @@ import math
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Annotated, Any
 
 from pydantic import GetCoreSchemaHandler
 from pydantic.json_schema import JsonSchemaValue
@@ -117,12 +117,12 @@ class WholeNumber(Number):
         return int(number)
 
 
-_LENGTH = re.compile(r"\s*([0-9]*\.?[0-9]+(?:e[-+]?[0-9]+)?)\s*(px|%w|%h|%|mm)?\s*", re.IGNORECASE)
+_LENGTH = re.compile(r"\s*([0-9]*\.?[0-9]+(?:e[-+]?[0-9]+)?)\s*(px|%w|%h|%|mm2|mm²|mm)?\s*", re.IGNORECASE)
 
 
 @dataclass(frozen=True)
 class Length:
-    """A length that may carry a unit: px (the default), % of the diagonal, %w, %h of width or height, or mm."""
+    """A length that may carry a unit: px (the default), % of the diagonal, %w, %h of width or height, mm; or an area in mm2."""
 
     value: float
     unit: str = "px"
@@ -133,16 +133,21 @@ class Length:
         if isinstance(given, Length):
             return given
         if isinstance(given, str) and (match := _LENGTH.fullmatch(given)) and math.isfinite(float(match[1])):
-            return Length(float(match[1]), (match[2] or "px").lower())
+            return Length(float(match[1]), (match[2] or "px").lower().replace("²", "2"))
         if isinstance(given, (int, float)) and not isinstance(given, bool) and math.isfinite(given) and given >= 0:
             return Length(float(given))
         raise ValueError(f"{given!r} is no length")
 
+    @property
+    def is_metric(self) -> bool:
+        """Whether it is in millimetres, which only a calibration makes pixels of."""
+        return self.unit in ("mm", "mm2")
+
     def pixels(self, width: int, height: int) -> float:
-        """The length in px of an image of that size. Raises `ParameterError` for mm: there is no calibration yet."""
+        """The length in px of an image of that size. Raises `ParameterError` for mm: see `inspection.metric_parameters`."""
         whole = {"px": 100.0, "%": math.hypot(width, height), "%w": float(width), "%h": float(height)}
         if self.unit not in whole:
-            raise ParameterError(f"{self}: a length in mm needs a calibrated image")
+            raise ParameterError(f"{self}: a length in mm needs a calibration")
         return self.value * whole[self.unit] / 100.0
 
     def plain(self) -> float | str:
@@ -182,10 +187,15 @@ class LengthType(Number):
         return "float | str"
 
     def allowed(self, declared: Declared) -> str:
-        return f"a length such as 25, 25px, 3%, 20%w{bounds_in_words(declared)}{unit_in_words(declared)}"
+        return f"a length such as 25, 25px, 3%, 20%w, 1.2mm{bounds_in_words(declared)}{unit_in_words(declared)}"
 
     def fit(self, number: float, declared: Declared) -> Any:
         return max(float(f"{number:.3g}"), 0.0)
+
+    def moved(self, before: Any, number: float, declared: Declared) -> Any:
+        metric = before is not None and Length.parse(before).is_metric
+        fitted = self.fit(number, declared)
+        return str(Length(fitted, "mm")) if metric else fitted
 
     def number_of(self, value: Any) -> float | None:
         return None if value is None else Length.parse(value).value
@@ -220,8 +230,47 @@ class Numbers(ParameterType):
         return Option(self.count, " ".join([word] * self.count))
 
 
-Range = tuple[float | None, float | None]
-"""The least and the most; None for no such end."""
+class _RangeEnds:
+    """How a `Range` is validated and written: numbers, None for no such end, texts in mm or mm2."""
+
+    @classmethod
+    def __get_pydantic_core_schema__(cls, source: Any, handler: GetCoreSchemaHandler) -> core_schema.CoreSchema:
+        def check(given: object) -> tuple[Any, Any]:
+            if not isinstance(given, (tuple, list)) or len(given) != 2:
+                raise PydanticCustomError("range", "two ends are needed")
+            return cls._end(given[0]), cls._end(given[1])
+
+        def write(value: tuple[Any, Any]) -> list[Any]:
+            return [end.plain() if isinstance(end, Length) else end for end in value]
+
+        return core_schema.no_info_plain_validator_function(
+            check, serialization=core_schema.plain_serializer_function_ser_schema(write)
+        )
+
+    @classmethod
+    def _end(cls, given: object) -> Any:
+        if given is None:
+            return None
+        if isinstance(given, (int, float)) and not isinstance(given, bool) and math.isfinite(given):
+            return float(given)
+        try:
+            length = Length.parse(given)
+        except ValueError as error:
+            raise PydanticCustomError("range", "{reason}", {"reason": str(error)}) from None
+        if length.unit == "px":
+            return length.value
+        if not length.is_metric:
+            raise PydanticCustomError("range", "{reason}", {"reason": f"{length.unit} cannot be used here"})
+        return length
+
+    @classmethod
+    def __get_pydantic_json_schema__(cls, schema: Any, handler: Any) -> JsonSchemaValue:
+        end = {"anyOf": [{"type": "number"}, {"type": "string", "pattern": r"^[0-9.]+(px|mm|mm2)?$"}, {"type": "null"}]}
+        return {"type": "array", "prefixItems": [end, end], "minItems": 2, "maxItems": 2}
+
+
+Range = Annotated[tuple[float | None, float | None], _RangeEnds]
+"""The least and the most; None for no such end. As recipes have it, an end may be a `Length` in mm or mm2; detectors see px."""
 
 
 class RangeType(ParameterType):
@@ -232,23 +281,34 @@ class RangeType(ParameterType):
     def parse(self, text: str, declared: Declared) -> Any:
         parts = [part.strip().lower() for part in re.split(r"[;,]|\bto\b", text)]
         try:
-            ends = [None if part in ("", "auto", "none", "open") else float(part) for part in parts]
+            ends: list[Any] = [None if part in ("", "auto", "none", "open") else _number_or_length(part) for part in parts]
         except ValueError:
             return text
+        # "4, 6 mm": the unit is of both.
+        if len(ends) == 2 and isinstance(ends[1], Length) and isinstance(ends[0], float):
+            ends[0] = Length(ends[0], ends[1].unit)
         return (ends[0], None) if len(ends) == 1 else tuple(ends)
 
     def from_words(self, words: Sequence[str], declared: Declared) -> Any:
         return self.parse(",".join(words), declared)
 
     def show(self, value: Any) -> str:
-        return "" if value is None else ", ".join("auto" if end is None else f"{end:.6g}" for end in value)
+        if value is None:
+            return ""
+        ends = [_end_of(end) for end in value]
+        if all(isinstance(end, Length) for end in ends) and ends[0].unit == ends[1].unit:
+            # As it can be typed: the unit is of both.
+            return f"{ends[0].value:g}, {ends[1].value:g} {ends[1].unit}"
+        return ", ".join(_end_in_words(end) for end in ends)
 
     def hint(self) -> str:
-        return "Sequence[float | None]"
+        return "Sequence[float | str | None]"
 
     def allowed(self, declared: Declared) -> str:
         bounds = bounds_in_words(declared) + unit_in_words(declared)
-        return f"minimum and maximum, two numbers{bounds}; auto for either"
+        return (
+            f"minimum and maximum, two numbers{bounds}, or such as 1.2mm{'2' if declared.unit == 'px²' else ''}; auto for either"
+        )
 
     def option(self, declared: Declared) -> Option:
         word = super().option(declared).placeholder
@@ -257,9 +317,36 @@ class RangeType(ParameterType):
     def fit(self, number: float, declared: Declared) -> Any:
         return float(f"{within_bounds(number, declared):.3g}")
 
-    def with_end(self, value: Any, end: int, number: float) -> tuple[float | None, float | None]:
-        """The range with its lower (0) or upper (1) end set; the other end gives way."""
-        least, most = value or (None, None)
+    def with_end(self, value: Any, end: int, number: float) -> tuple[Any, Any]:
+        """The range with its lower (0) or upper (1) end set, in the unit that it has; the other end gives way."""
+        least, most = (_end_of(one) for one in value or (None, None))
+        before = most if end else least
+        moved: Any = Length(max(number, 0.0), before.unit) if isinstance(before, Length) else number
         if end == 0:
-            return number, most if most is None else max(most, number)
-        return least if least is None else min(least, number), number
+            return moved, moved if _comes_after(moved, most) else most
+        return moved if _comes_after(least, moved) else least, moved
+
+
+def _number_or_length(text: str) -> float | Length:
+    """Raises ValueError."""
+    try:
+        return float(text)
+    except ValueError:
+        length = Length.parse(text)
+        return length.value if length.unit == "px" else length
+
+
+def _end_of(value: Any) -> Any:
+    """An end of a range from how recipes have it."""
+    return _number_or_length(value) if isinstance(value, str) else value
+
+
+def _end_in_words(end: Any) -> str:
+    return "auto" if end is None else str(end) if isinstance(end, (Length, str)) else f"{end:.6g}"
+
+
+def _comes_after(one: Any, other: Any) -> bool:
+    """Whether one end of a range is larger than the other, as far as they can be compared."""
+    if isinstance(one, Length) and isinstance(other, Length):
+        return one.unit == other.unit and one.value > other.value
+    return isinstance(one, float | int) and isinstance(other, float | int) and one > other

@@ -11,12 +11,15 @@ from PySide6.QtGui import QColor
 
 from lucid_finch.core.detection import Detection, Outlines, Overlay
 from lucid_finch.core.execution.combining import Combined
+from lucid_finch.core.inspection.rectifying import Rectification, rectification
 from lucid_finch.core.table import Findings
 from lucid_finch.core.viewing.mark_colours import mark_colours
 from lucid_finch.desktop.canvas.map_links import cell_marks, curve_marks, near_peak, peak_marks
 from lucid_finch.desktop.canvas.merged_marks import merged_marks, one_mark
 from lucid_finch.desktop.canvas.pane import Marks
 from lucid_finch.desktop.canvas.panes import PaneFrame, PaneGroup
+from lucid_finch.desktop.canvas.rectified_marks import on_rectified
+from lucid_finch.desktop.study.rectified_pictures import RECTIFIED
 from lucid_finch.desktop.study.selection import Selection
 from lucid_finch.desktop.study.study import Study
 from lucid_finch.desktop.toolkit.theme import FIT_COLOUR, NEAR_COLOUR, SCAN_COLOUR
@@ -36,6 +39,10 @@ class Overlays(QObject):
         """The findings on accumulators."""
         self.standing: list[Marks] = []
         """Marks that stay until they are replaced, such as what was gained and lost."""
+        self.arrows: list[Marks] = []
+        """Residuals of a calibration that is looked at."""
+        self._flat: list[Marks] = []
+        """The findings and near misses on rectified pictures in sight."""
         self._votes: list[Marks] = []
         """What voted for the place that was clicked last."""
         selection.changed.connect(self.show_selected)
@@ -69,7 +76,22 @@ class Overlays(QObject):
         row = self.selection.merged_row(study.detector, study.detection) if merged is not None else None
         if row is not None and study.detection is not None:
             marks.append(one_mark(study.detection, [row], self._own[0].colour))
-        self.panes.show_marks([*marks, *self.standing, *extra])
+        if self.arrows:
+            # Findings would hide them.
+            marks, self._own, self._peaks = [*self.arrows], [], []
+        marks += [*self.standing, *extra]
+        self._flat = [flat for rectified in self._rectified() for flat in on_rectified(self._own, *rectified)]
+        others = [mark for mark in marks if not mark.only_on and all(mark is not own for own in self._own)]
+        marks += [flat for rectified in self._rectified() for flat in on_rectified(others, *rectified)]
+        self.panes.show_marks([*marks, *self._flat])
+
+    def _rectified(self) -> list[tuple[str, Rectification]]:
+        """The rectified pictures in sight and how they belong to the image."""
+        calibration = self.study.calibration
+        if calibration is None:
+            return []
+        shown = {frame.map_name for frame in self.panes.shown}
+        return [(name, rectification(calibration, above)) for name, above in RECTIFIED.items() if name in shown]
 
     def _found_marks(self, found: Detection, colour: QColor, in_sight: bool) -> Marks:
         table = found.findings
@@ -99,6 +121,8 @@ class Overlays(QObject):
         found, near = self.selection.found, self.selection.near
         marks = [replace(m, chosen=frozenset(rows)) for m, rows in zip(self._own, (found, near), strict=True)]
         marks += [replace(m, chosen=frozenset(found)) for m in self._peaks]
+        # Two of each picture: findings, then near misses.
+        marks += [replace(m, chosen=frozenset((found, near)[n % 2])) for n, m in enumerate(self._flat)]
         if self.merged() is not None:
             detection = self.study.detection
             marks = [one_mark(detection, list(found), self._own[0].colour)] if detection is not None and found else []
@@ -119,6 +143,11 @@ class Overlays(QObject):
         detection, picture = self.study.detection, frame.pane.picture
         if len(self._own) != 2 or detection is None or picture is None:
             return None
+        for name, rectified in self._rectified():
+            if picture.name == name:
+                u, v = (float(w) for w in rectified.to_source(x, y))
+                near = within * rectified.step if not rectified.from_above else within
+                return self._own[0].nearest(u, v, near), self._own[1].nearest(u, v, near)
         cell = cell_marks(detection, picture, *near_peak(detection, picture, x, y, within))
         if cell is not None:
             candidate, self._votes = cell

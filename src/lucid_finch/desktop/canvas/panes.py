@@ -10,6 +10,7 @@ from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QMenu, QSplitter, QToolButton, QVBoxLayout, QWidget
 
+from lucid_finch.core.inspection.calibration import Calibration
 from lucid_finch.desktop.canvas.display_range import ColourBar, RangeCard
 from lucid_finch.desktop.canvas.pane import Marks, Pane, View
 from lucid_finch.desktop.study.picture import Box, Detail, Difference, Picture
@@ -34,6 +35,7 @@ class PaneFrame(QWidget):
         super().__init__()
         self.pane = Pane(View())
         self.map_name = map_name
+        self.calibration: Calibration | None = None
         self.other_name = ""
         self.how = ""
         self.offered: Callable[[], list[tuple[str, str]]] = list
@@ -129,8 +131,10 @@ class PaneFrame(QWidget):
             # Where there is no room for it, the colour bar's tooltip has the range.
             self.info.setText(whole if self.fontMetrics().horizontalAdvance(whole) < self.info.width() else zoom)
 
-    @staticmethod
-    def _place(picture: Picture, x: float, y: float) -> str:
+    def _place(self, picture: Picture, x: float, y: float) -> str:
+        if picture.axes is None and self.calibration is not None:
+            across_mm, down_mm = self.calibration.to_plane(x, y)
+            return f"({x:.1f}, {y:.1f}) px = ({across_mm:.3f}, {down_mm:.3f}) mm"
         if picture.axes is None:
             return f"({x:.1f}, {y:.1f})"
         across, down, _, _ = picture.axes
@@ -159,6 +163,8 @@ class PaneGroup(QWidget):
 
     activated = Signal(int)
     range_changed = Signal(str)
+    maps_changed = Signal()
+    """Other maps are shown."""
     looked = Signal()
     """The cursor or the map of the active pane is another."""
 
@@ -169,6 +175,7 @@ class PaneGroup(QWidget):
         self.ranges: dict[str, tuple[float, float]] = {}
         """Display ranges that were set by hand, by map."""
         self.pictures: dict[str, Picture] = {}
+        self._calibration: Calibration | None = None
         self.active = 1
         self._previewed: tuple[int, str, str] | None = None
         """Pane, its map before, and the map that is previewed in it."""
@@ -211,6 +218,18 @@ class PaneGroup(QWidget):
         layout.setContentsMargins(0, 0, 0, 0)
         layout.addWidget(self._column)
         self.set_count(2)
+
+    @property
+    def calibration(self) -> Calibration | None:
+        """What makes millimetres of the places of the image."""
+        return self._calibration
+
+    @calibration.setter
+    def calibration(self, calibration: Calibration | None) -> None:
+        self._calibration = calibration
+        for frame in self.frames:
+            frame.calibration = calibration
+            frame.show_info()
 
     @property
     def shown(self) -> list[PaneFrame]:
@@ -424,6 +443,7 @@ class PaneGroup(QWidget):
     def _show_all(self) -> None:
         for frame in self.shown:
             frame.show_pictures(self.pictures)
+        self.maps_changed.emit()
         self.looked.emit()
 
     def set_shaded(self, shaded: bool) -> None:

@@ -12,6 +12,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from lucid_finch.core.inspection.calibration import Calibration
 from lucid_finch.core.regions import region_of
 
 Shape = dict[str, Any]
@@ -179,6 +180,27 @@ def nearness(shape: Shape, x: float, y: float) -> float:
         foot = a + np.clip(along, 0, 1)[:, None] * (b - a)
         best = min(best, float(np.hypot(foot[:, 0] - x, foot[:, 1] - y).min()))
     return best
+
+
+def measured_in_plane(shape: Shape, calibration: Calibration) -> dict[str, tuple[float, str]]:
+    """Number and unit, by label, of what a drawn shape measures in a calibrated plane: mm, and degrees of angles there."""
+    points = np.array(shape["points"], float)
+    if shape["shape"] == "box":
+        (x1, y1), (x2, y2) = points
+        points = np.array([(x1, y1), (x2, y1), (x2, y2), (x1, y2)])
+    there = np.stack(calibration.to_plane(points[:, 0], points[:, 1]), axis=1)
+    if not np.isfinite(there).all():
+        return {}
+    if shape["shape"] != "box":
+        found = measured({**shape, "points": there.tolist()})
+        return {name: (value, unit.replace("px", "mm")) for name, value, unit in found}
+    sides = np.hypot(*(np.roll(there, -1, axis=0) - there).T)
+    x, y = there.T
+    area = 0.5 * abs(float((x * np.roll(y, -1) - np.roll(x, -1) * y).sum()))
+    # In perspective opposite sides differ.
+    return {
+        "width": (float(sides[0] + sides[2]) / 2, "mm"), "height": (float(sides[1] + sides[3]) / 2, "mm"), "area": (area, "mm²")
+    }  # fmt: skip
 
 
 def measured(shape: Shape) -> list[tuple[str, float, str]]:

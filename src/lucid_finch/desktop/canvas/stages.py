@@ -34,12 +34,13 @@ class Stages(QObject):
         stages += [(card, self.study.stage_title(card)) for card, _ in self.study.stages[:-1]]
         stages.append(("prepared", self.tr("prepared")))
         found = self.study.detection
-        return stages if found is None else stages + [(m.name, m.label) for m in found.evidence.values()]
+        stages += [(m.name, m.label) for m in found.evidence.values()] if found is not None else []
+        return stages + [(name, self.study.stage_title(name)) for name in self.study.rectified]
 
     def refresh(self) -> None:
         """Show the stages of the detector in sight."""
         stages, found = self.listed(), self.study.detection
-        fresh = [name for name, _ in stages] != list(self.strip.stages)
+        fresh = stages != [(stage.name, stage.label) for stage in self.strip.stages.values()]
         self.strip.show_stages(stages)
         if fresh:
             for picture in self.panes.pictures.values():

@@ -6,6 +6,7 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QTabWidget
 
 from lucid_finch.desktop.canvas.drawing import Drawing
+from lucid_finch.desktop.pages.calibration import CalibrationPage
 from lucid_finch.desktop.pages.image_list import ImageList
 from lucid_finch.desktop.pages.kept import KeptPage
 from lucid_finch.desktop.pages.measure import MeasurePage
@@ -32,13 +33,17 @@ class Drawer(QTabWidget):
         self.findings, self.near_misses = self.findings_page.table, self.near_page.table
         self.images = ImageList()
         self.values, self.measure = PixelValuesPage(), MeasurePage(drawing)
-        self.kept = KeptPage(study)
+        self.kept, self.calibration = KeptPage(study), CalibrationPage(study, drawing)
+        self.calibration.listed = lambda: [entry.place for entry in self.images.entries]
+        self.measure.calibration = lambda: study.calibration
+        study.recipe_changed.connect(self.measure.refresh)
         for page, name in (
             (self.findings_page, self.tr("Findings")),
             (self.near_page, self.tr("Near misses")),
             (self.images, self.tr("Images")),
             (self.values, self.tr("Pixel values")),
             (self.measure, self.tr("Measure")),
+            (self.calibration, self.tr("Calibration")),
             (self.kept, self.tr("Kept results")),
             (self.merged_page, self.tr("Merged")),
         ):
@@ -133,6 +138,10 @@ class Drawer(QTabWidget):
         """Have the user draw a shape, and show what it measures."""
         self.setCurrentWidget(self.measure)
         self.measure.start(kind)
+
+    def show_calibration(self) -> None:
+        """Show the page of the calibration."""
+        self.setCurrentWidget(self.calibration)
 
     def show_values(self) -> None:
         """Show the page of pixel values."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import partial
 from typing import Any
 
@@ -21,9 +22,10 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from lucid_finch.core.inspection.calibration import Calibration
 from lucid_finch.core.viewing.profiles import Profile, profile_along
 from lucid_finch.desktop.canvas.drawing import Drawing
-from lucid_finch.desktop.canvas.shapes import POINTS, Shape, measured
+from lucid_finch.desktop.canvas.shapes import POINTS, Shape, measured, measured_in_plane
 from lucid_finch.desktop.study.picture import Picture
 from lucid_finch.desktop.toolkit.guard import guarded
 from lucid_finch.desktop.toolkit.theme import current_theme
@@ -166,11 +168,14 @@ class ValueList(QWidget):
         theme = current_theme()
         painter = QPainter(self)
         row = self.fontMetrics().height() + 2
-        column = self.width() / 2
+        # One below the other where two columns have no room.
+        wide = max((self.fontMetrics().horizontalAdvance(f"{n}  {value}") for n, value in self.lines if value), default=0) + 8
+        across = 2 if 2 * wide <= self.width() else 1
+        column = self.width() / across
         names = max((self.fontMetrics().horizontalAdvance(n) for n, value in self.lines if value), default=0) + 8
         for place, (name, value) in enumerate(self.lines):
-            x, y = column * (place % 2), row * (place // 2)
-            wide = column if value else 2 * column
+            x, y = column * (place % across), row * (place // across)
+            wide = int(column if value else self.width())
             painter.setPen(QColor(theme.quiet))
             painter.drawText(QRectF(x, y, wide, row), Qt.AlignmentFlag.AlignVCenter, name)
             painter.setPen(QColor(theme.text))
@@ -191,6 +196,8 @@ class MeasurePage(QWidget):
         self.picture: Picture | None = None
         self.seen: tuple[str, Profile] | None = None
         """Heading and profile that the selected finding was found in."""
+        self.calibration: Callable[[], Calibration | None] = lambda: None
+        """Gives the calibration of the image in sight."""
         self.lengths: Any = list
         """Gives name and label of every length parameter of the selected card."""
         layout = QHBoxLayout(self)
@@ -312,11 +319,19 @@ class MeasurePage(QWidget):
                 for n, c in enumerate(profile.crossings[:4])
             ]
         self.plot.show_profile(profile, self.picture.unit if self.picture is not None else "")
-        lines = [(name, f"{value:.2f} {unit}") for name, value, unit in rows]
+        metric = self._metric()
+        lines = [(name, _both(f"{value:.2f} {unit}", metric.get(name))) for name, value, unit in rows]
         if shape is not None and not lines:
             lines = [(self.tr("The three points lie on one line."), "")]
         self.values.show_values(lines)
         self.use.setEnabled(bool(self._lengths()))
+
+    def _metric(self) -> dict[str, tuple[float, str]]:
+        """What the shape measures in the calibrated plane; nothing without a calibration of the picture in sight."""
+        calibration, shape = self.calibration(), self.shape
+        if calibration is None or shape is None or len(shape["points"]) != POINTS[shape["shape"]]:
+            return {}
+        return measured_in_plane(shape, calibration)
 
     def _lengths(self) -> list[tuple[str, float]]:
         shape = self.shape
@@ -343,7 +358,10 @@ class MeasurePage(QWidget):
         if self.shape is None and self.seen is None:
             return ""
         rows = [self.seen[0]] if self.shape is None and self.seen is not None else []
-        rows += [f"{name}\t{value:.4f}\t{unit}" for name, value, unit in (measured(self.shape) if self.shape else [])]
+        metric = self._metric()
+        for name, value, unit in measured(self.shape) if self.shape else []:
+            more = f"\t{metric[name][0]:.6g}\t{metric[name][1]}" if name in metric else ""
+            rows.append(f"{name}\t{value:.4f}\t{unit}{more}")
         profile = self.plot.profile
         if profile is not None:
             rows += ["", "edge\tat\tstd\tslope\tx\ty"]
@@ -356,3 +374,10 @@ class MeasurePage(QWidget):
 
     def copy(self) -> None:
         QApplication.clipboard().setText(self.text())
+
+
+def _both(pixels: str, metric: tuple[float, str] | None) -> str:
+    """A number in pixels, and in the calibrated plane where there is one."""
+    if metric is None:
+        return pixels
+    return f"{pixels}   {metric[0]:.2f}{metric[1]}" if metric[1] == "°" else f"{pixels}   {metric[0]:.4g} {metric[1]}"

@@ -36,6 +36,7 @@ from PySide6.QtWidgets import (
 )
 
 from lucid_finch.core.errors import ParameterError
+from lucid_finch.core.inspection.millimetres import metric_name
 from lucid_finch.core.table import Column, Table
 from lucid_finch.core.viewing.row_filter import matching
 from lucid_finch.desktop.toolkit.guard import guarded
@@ -110,7 +111,7 @@ class TableModel(QAbstractTableModel):
         self.beginResetModel()
         self.table = table
         self.kept = None
-        self.columns = [c for c in table.declared.values() if c.name != "rank"] if table is not None else []
+        self.columns = _beside([c for c in table.declared.values() if c.name != "rank"] if table is not None else [])
         self._arrange()
         self.endResetModel()
 
@@ -410,6 +411,18 @@ class FindingsTable(QTableView):
         lines = ["\t".join(f"{self.rows.columns[c].name}" for c in columns)]
         lines += ["\t".join(self.rows.text(r, c) for c in columns) for r in rows]
         QApplication.clipboard().setText("\n".join(lines) + "\n")
+
+
+def _beside(columns: list[Column]) -> list[Column]:
+    """The columns, those in millimetres beside those in pixels; in files they come last."""
+    metric = {c.name: c for c in columns if c.unit in ("mm", "mm²")}
+    found = []
+    for column in columns:
+        if column.name not in metric:
+            found.append(column)
+            if (other := metric.get(metric_name(column))) is not None:
+                found.append(other)
+    return found
 
 
 class FilteredTable(QWidget):

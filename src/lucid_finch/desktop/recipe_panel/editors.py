@@ -334,7 +334,7 @@ class ParameterEditor(QWidget):
             value = self.declared.from_limit(limit)
         except OverflowError:
             return
-        self._emit(kind.fit(value, self.declared), True)
+        self._emit(kind.moved(self.value, value, self.declared), True)
 
     def _emit(self, value: Any, moving: bool = False) -> None:
         if not self._quiet:

@@ -40,7 +40,7 @@ class RegionShapes(QObject):
             wanted[name] = region, label, False
             for number, hole in enumerate(region.get("exclude") or ()):
                 wanted[f"{name}/{number}"] = hole, self.tr("excluded"), True
-        self.drawing.keep_only({*wanted, "measure"})
+        self.drawing.keep_only({*wanted, "measure", "calibration"})
         for key, (shape, label, dashed) in wanted.items():
             self.drawing.put(key, shape, label, dashed)
 
@@ -79,7 +79,7 @@ class RegionShapes(QObject):
 
     def _changed(self, key: str, shape: Shape | None, moving: bool) -> None:
         name, _, rest = key.partition("/")
-        if key in ("measure", "ruler", "teach"):
+        if key in ("measure", "ruler", "teach", "calibration"):
             return
         if name.startswith(_SAMPLE) and self.study.samples is not None:
             if shape is not None and not rest:

@@ -406,11 +406,13 @@ class SettingsPanel(QWidget):
             editor.histogram.show_values(pixels[::step, ::step].ravel(), handles)
             return
         # A limit on another column of the same parameter has no place on this axis.
-        columns = (editor.declared.criterion, editor.declared.upper_criterion)
-        limits = tuple(
-            limit for limit in detection.task.judgement.limits if limit.parameter == name and limit.criterion in columns
-        )
-        editor.histogram.show_values(detection.measured(editor.declared.criterion), limits)
+        columns = {editor.declared.criterion, editor.declared.upper_criterion} - {""}
+        own = [limit for limit in detection.task.judgement.limits if limit.parameter == name]
+        # Of a limit in millimetres, the axis is millimetres, too.
+        metric = [limit for limit in own if limit.criterion not in columns]
+        axis = metric[0].criterion if metric else editor.declared.criterion
+        limits = tuple(limit for limit in own if limit.criterion == axis or (not metric and limit.criterion in columns))
+        editor.histogram.show_values(detection.measured(axis), limits)
 
     def edit(self, owner: str, name: str, value: Any, moving: bool) -> None:
         """Change a parameter of the selected card, or of the whole recipe, as its editor would."""

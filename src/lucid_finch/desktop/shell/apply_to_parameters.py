@@ -111,7 +111,10 @@ class Applier(QObject):
         sizes = detector_of(entry.kind).sized_like(entry.made_parameters(), size, ratio)
         low, high = (float(f"{end:.3g}") for end in sizes)
         self.parts.settings.edit("", name, (low, high), False)
-        self.parts.notice.tell(self.tr("Searching sizes from {:g} to {:g} px, around {:.1f}.").format(low, high, size))
+        calibration, text = self.parts.study.calibration, ""
+        if calibration is not None:
+            text = self.tr(" ({:.3g} to {:.3g} mm)").format(low * calibration.mm_per_px, high * calibration.mm_per_px)
+        self.parts.notice.tell(self.tr("Searching sizes from {:g} to {:g} px{}, around {:.1f}.").format(low, high, text, size))
 
     def take_value(self, name: str, value: Any) -> None:
         """Take a value over into a parameter of the selected card."""

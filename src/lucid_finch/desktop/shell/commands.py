@@ -151,6 +151,8 @@ def _measure_actions(parts: Parts, applier: Applier, actions: Actions) -> None:
     add(measure, "ruler", parts.tr("Size by ruler"), applier.start_ruler, "Shift+L", tip)
     tip = parts.tr("Search sizes around that of the selected finding")
     add(measure, "similar", parts.tr("Look for sizes like the selected one"), applier.like_chosen, "Shift+K", tip)
+    tip = parts.tr("Find a target or draw a line of known length: findings then carry millimetres, too")
+    add(measure, "calibrate", parts.tr("Calibrate"), parts.drawer.show_calibration, "Ctrl+Shift+K", tip)
     add(measure, "values", parts.tr("Pixel values under the cursor"), parts.drawer.show_values, "N")
 
 

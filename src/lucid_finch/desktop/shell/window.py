@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QMenu, QSplitter, QToolButton, QVBoxLayout, QWidge
 from lucid_finch.core.execution.combining import Combined
 from lucid_finch.core.image import Image
 from lucid_finch.demo import SCENES
+from lucid_finch.desktop.canvas.arrow_marks import arrow_marks
 from lucid_finch.desktop.canvas.drawing import Drawing
 from lucid_finch.desktop.canvas.evidence_strip import EvidenceStrip
 from lucid_finch.desktop.canvas.overlays import Overlays
@@ -38,6 +39,7 @@ from lucid_finch.desktop.shell.parts import Parts
 from lucid_finch.desktop.shell.teaching import Teaching
 from lucid_finch.desktop.shell.work_status import WorkStatus
 from lucid_finch.desktop.study.preferences import PreferencesFile
+from lucid_finch.desktop.study.rectified_pictures import RECTIFIED
 from lucid_finch.desktop.study.runner import Runner
 from lucid_finch.desktop.study.selection import Selection
 from lucid_finch.desktop.study.study import Study, step_place
@@ -266,6 +268,10 @@ class Bench(Parts):
         drawer.merged_page.picked.connect(self._choose_merged)
         drawer.columns_chosen.connect(lambda: self.preferences_file.save(self.preferences))
         drawer.merged_in_front_changed.connect(self.overlays.show)
+        drawer.calibration.arrows_changed.connect(self._show_arrows)
+        drawer.calibration.refused.connect(self.show_failure)
+        drawer.calibration.said.connect(self.notice.tell)
+        self.panes.maps_changed.connect(self._map_changed)
         drawer.currentChanged.connect(self._page_changed)
         drawer.kept.compared.connect(self._show_comparison)
         drawer.kept.wanted.connect(self.panes.bring_into_sight)
@@ -318,15 +324,23 @@ class Bench(Parts):
     @property
     def busy(self) -> bool:
         """Whether an answer is still under way, in the worker or on the screen."""
-        return self.worker.busy or self.answering or self.panes.busy or self.sweep.busy
+        calibrating = self.drawer.calibration.worker.busy
+        return self.worker.busy or self.answering or self.panes.busy or self.sweep.busy or calibrating
 
     def _recipe_changed(self) -> None:
-        self.panes.forget_maps(lambda name: step_place(name) is not None and name not in self.study.cards)
+        study = self.study
+        self.panes.calibration = study.calibration
+        self.panes.forget_maps(
+            lambda name: (
+                (step_place(name) is not None and name not in study.cards) or (name in RECTIFIED and name not in study.rectified)
+            )
+        )
         self.drawer.show_merged()
 
     def _image_changed(self) -> None:
         image = self.study.image
         self.panes.clear()
+        self.panes.calibration = self.study.calibration
         self.explanation.put_away()
         self._show_empty()
         name = image.name if image is not None else ""
@@ -395,6 +409,17 @@ class Bench(Parts):
         self.panes.preview("prepared" if step and step == self.study.last_step else step)
         self._show_detection()
 
+    def _show_arrows(self) -> None:
+        """The residuals of the calibration that its page shows."""
+        page = self.drawer.calibration
+        self.overlays.arrows = arrow_marks(page.view, page.times) if page.view is not None else []
+        self.overlays.show()
+
+    def _map_changed(self) -> None:
+        """Marks follow to a rectified picture."""
+        if any(frame.map_name in RECTIFIED for frame in self.panes.shown):
+            self.overlays.show()
+
     def _show_comparison(self, comparison: Comparison | None) -> None:
         """What was gained and lost against a kept result, while its page is in front."""
         in_front = self.drawer.currentWidget() is self.drawer.kept
@@ -461,7 +486,7 @@ class Bench(Parts):
     def _page_changed(self, index: int) -> None:
         """Pages of values and curves need some height; more than that is left as it is."""
         above, below = self._middle.sizes()
-        tall = self.drawer.widget(index) in (self.drawer.values, self.drawer.measure)
+        tall = self.drawer.widget(index) in (self.drawer.values, self.drawer.measure, self.drawer.calibration)
         if tall and 0 < below < _ROOM and above + below > 2 * _ROOM:
             self._middle.setSizes([above + below - _ROOM, _ROOM])
         self._show_comparison(self.drawer.kept.comparison)
@@ -554,6 +579,7 @@ class Bench(Parts):
             return
         self.appearance.keep()
         self.images.close_worker()
+        self.drawer.calibration.worker.close()
         self.panes.close_worker()
         self.sweep.worker.close()
         self.status.close_worker()

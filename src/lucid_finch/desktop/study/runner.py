@@ -16,9 +16,12 @@ from lucid_finch.core.errors import FileError, ParameterError
 from lucid_finch.core.execution.engine import Detected, Engine, Failed, StepDone, judged_again
 from lucid_finch.core.execution.plan import Plan, PlannedDetector, PlannedStep
 from lucid_finch.core.image import Image
+from lucid_finch.core.inspection.calibration import Calibration
+from lucid_finch.core.inspection.rectifying import rectification
 from lucid_finch.core.numerics.rendering import viewing
 from lucid_finch.core.prepare import step_of
 from lucid_finch.desktop.study.picture import Picture
+from lucid_finch.desktop.study.rectified_pictures import RECTIFIED, rectified_picture
 from lucid_finch.desktop.study.study import Study, step_card, step_place
 from lucid_finch.desktop.study.worker import Coordinator, Job
 
@@ -56,6 +59,8 @@ class Runner(QObject):
         self.wanted_maps: Callable[[], list[str]] = list
         """Maps in sight: they are made first."""
         self._generation = 0
+        self._calibration: Calibration | None = None
+        """That of the last run: another one makes other maps."""
         self._reading: int | None = None
         """Generation of the image that is being read: nothing else is begun meanwhile, since that would take its place."""
         self._keep_image = True
@@ -108,7 +113,7 @@ class Runner(QObject):
     def _judge_at_once(self) -> bool:
         """If only limits have moved, answer within the frame."""
         study = self.study
-        if self.failures or study.image is None or not study.detections:
+        if self.failures or study.image is None or not study.detections or study.recipe.calibration != self._calibration:
             return False
         try:
             found = judged_again(Plan.of(study.recipe), study.image, study.detections, JUDGED_AT_ONCE)
@@ -139,10 +144,11 @@ class Runner(QObject):
     def run(self) -> None:
         """The whole recipe in the worker: findings first, then the maps in sight, then the other thumbnails."""
         image, recipe = self.study.image, self.study.recipe
+        self._calibration = recipe.calibration
         if image is None or self._reading is not None:
             return
         detector = self.study.detector
-        wanted = self.wanted_maps()
+        wanted, rectified = self.wanted_maps(), self.study.rectified
 
         def work(job: Job) -> None:
             begun = time.perf_counter()
@@ -192,6 +198,10 @@ class Runner(QObject):
             for evidence in shown.evidence.values() if shown is not None else ():
                 names.append(evidence.name)
                 maps.append(lambda e=evidence: Picture.of_map(e))  # type: ignore[misc]
+            for name in rectified:
+                if image.width * image.height <= _LARGE or name in wanted:
+                    names.append(name)
+                    maps.append(lambda n=name: self._rectified_picture(n, image, recipe.calibration, job.cancelled))  # type: ignore[misc]
             for _, make in sorted(zip(names, maps, strict=True), key=lambda pair: pair[0] not in wanted):
                 if job.cancelled():
                     return
@@ -200,6 +210,16 @@ class Runner(QObject):
                 give_back_memory()
 
         self._generation = self.worker.submit(self.tr("detecting"), work)
+
+    def _rectified_picture(
+        self, name: str, image: Image, calibration: Calibration | None, cancelled: Callable[[], bool]
+    ) -> Picture:
+        """A rectified picture of the image, made once: it depends on neither steps nor detectors. Raises `Cancelled`."""
+        assert calibration is not None
+        key = (image.identity, calibration.sha256, name)
+        how = rectification(calibration, RECTIFIED[name])
+        made = self.engine.cache.get(key, lambda: how.picture(image, cancelled))
+        return rectified_picture(name, self.study.stage_title(name), made, how)
 
     def _arithmetics(self, stages: list[tuple[str, Image]]) -> dict[str, Arithmetic | None]:
         """How each stage is made of the one before, where it is a weighted sum."""

@@ -13,9 +13,11 @@ from lucid_finch.core.detection import Detection
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.execution.combining import Combined, combine
 from lucid_finch.core.image import Image
+from lucid_finch.core.inspection.calibration import Calibration
 from lucid_finch.core.prepare import step_of
 from lucid_finch.core.recipe import AssetData, redirected, starter
 from lucid_finch.core.regions import region_of
+from lucid_finch.desktop.study.rectified_pictures import RECTIFIED
 from lucid_finch.files.recipes import Recipe
 
 SOURCE = "@source"
@@ -145,6 +147,20 @@ class Study(QObject):
         if not owner:
             return [step.plain() for step in self.recipe.prepare]
         return [step.plain() for entry in self.recipe.detectors if entry.name == owner for step in entry.prepare]
+
+    @property
+    def calibration(self) -> Calibration | None:
+        """The recipe's calibration, if it is for images of the size of the one in sight."""
+        calibration, image = self.recipe.calibration, self.image
+        if calibration is None or image is None or image.source_size != (calibration.width, calibration.height):
+            return None
+        return calibration
+
+    @property
+    def rectified(self) -> tuple[str, ...]:
+        """Names of the rectified pictures that the calibration makes possible."""
+        calibration = self.calibration
+        return () if calibration is None or calibration.target == "line" else tuple(RECTIFIED)
 
     @property
     def detection(self) -> Detection | None:
@@ -321,8 +337,10 @@ class Study(QObject):
         return all(entry.on for entry in self.recipe.detectors if entry.name == card)
 
     def stage_title(self, card: str) -> str:
-        """What the map after a preparation step is called."""
+        """What the map after a preparation step, or a rectified picture, is called."""
         place = step_place(card)
+        if card in RECTIFIED:
+            return self.tr("from above") if RECTIFIED[card] else self.tr("undistorted")
         return f"{place[1] + 1} {self.title(card)}" if place is not None and card in self.cards else card
 
     def title(self, card: str) -> str:

@@ -115,7 +115,7 @@ def _controls(t: Theme) -> str:
     QPushButton, QToolButton {{ background: {t.card}; border: 1px solid {t.line}; border-radius: 6px; padding: 4px 10px; }}
     QPushButton:hover, QToolButton:hover {{ border-color: {t.accent}; }}
     QPushButton:focus, QToolButton:focus, QLineEdit:focus {{ border: 1px solid {t.accent}; }}
-    QComboBox:focus, QSpinBox:focus, QListWidget:focus, QTableView:focus, QTextBrowser:focus {{ border: 1px solid {t.accent}; }}
+    QComboBox:focus, QListWidget:focus, QTableView:focus, QTextBrowser:focus {{ border: 1px solid {t.accent}; }}
     QCheckBox:focus, QRadioButton:focus {{ color: {t.accent}; }}
     QTabBar:focus {{ border-bottom: 1px solid {t.accent}; }}
     QPushButton:disabled, QToolButton:disabled, QLineEdit:disabled {{ color: {t.faint}; }}
@@ -162,7 +162,6 @@ def _controls(t: Theme) -> str:
     QListWidget::item {{ padding: 4px 6px; }}
     QListWidget::item:selected {{ background: {t.accent_soft}; color: {t.text}; }}
     QListView {{ background: {t.card}; }}
-    QSpinBox {{ background: {t.card}; border: 1px solid {t.line}; border-radius: 5px; padding: 3px 6px; }}
     QFrame#tourframe {{ border: 3px solid {t.accent}; border-radius: 4px; background: transparent; }}
     """
 

@@ -1,0 +1,1 @@
+"""Measuring: calibration, and findings in millimetres."""
