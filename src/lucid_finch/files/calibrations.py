@@ -12,6 +12,7 @@ from lucid_finch.core.errors import FileError
 from lucid_finch.core.image import Image
 from lucid_finch.core.viewing.arrows import magnification, residual_arrows
 from lucid_finch.core.viewing.display import picture_of
+from lucid_finch.files.findings import json_text
 from lucid_finch.files.writing import whole_file, write_text
 
 ENDING = ".calibration.json"
@@ -41,7 +42,7 @@ class Calibration(core.Calibration):
 
     def save(self, path: str | Path) -> None:
         """To a file, whole or not at all. Raises `FileError`."""
-        write_text(path, self.text())
+        write_text(path, json_text(self.plain()) + "\n")
 
     def save_residuals(self, path: str | Path, image: Image, view: int = 0) -> None:
         """A picture with the residuals of one view as arrows, as PNG; outliers in another colour. Raises `FileError`."""

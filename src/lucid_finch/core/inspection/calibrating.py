@@ -223,7 +223,7 @@ def remarks(calibration: Calibration) -> tuple[str, ...]:
         found.append(
             f"points are off by {calibration.rms:.2g} px: the target may be bent, its pitch uneven, or the focus poor"
         )  # fmt: skip
-    if calibration.target != "line":
+    if calibration.target != "line" and calibration.views:
         x, y = (np.concatenate([getattr(view, axis) for view in calibration.views]) for axis in ("x", "y"))
         share = float(np.ptp(x) * np.ptp(y)) / (calibration.width * calibration.height)
         if share < 0.5:

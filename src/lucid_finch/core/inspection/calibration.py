@@ -223,6 +223,15 @@ class Calibration(_Part):
 
     __str__ = __repr__
 
+    def __eq__(self, other: object) -> bool:
+        """Whether all numbers are the same; whether it can be saved does not matter."""
+        if not isinstance(other, Calibration):
+            return NotImplemented
+        return self is other or all(getattr(self, name) == getattr(other, name) for name in Calibration.model_fields)
+
+    def __hash__(self) -> int:
+        return hash(self.sha256)
+
     @classmethod
     def make(cls, given: Mapping[str, Any], what: str = "calibration") -> Self:
         """Validate. Raises `ParameterError` that names the field."""

@@ -55,6 +55,8 @@ class CalibrationPage(QWidget):
         self.listed: Callable[[], Sequence[Place]] = list
         """Gives the images of the list."""
         self.made: CoreCalibration | None = None
+        self.problem = ""
+        """Why nothing was found last."""
         self.line: tuple[tuple[float, float], tuple[float, float]] | None = None
         self.worker = Coordinator()
         self.worker.setParent(self)
@@ -161,7 +163,7 @@ class CalibrationPage(QWidget):
         return str(self.target.currentData())
 
     def _target_changed(self) -> None:
-        self.made = None
+        self.made, self.problem = None, ""
         line = self.kind == "line"
         for name in ("columns", "rows", "pictures"):
             self._labels[name].setVisible(not line)
@@ -203,7 +205,7 @@ class CalibrationPage(QWidget):
 
             job.emit_part(calibrate(images, progress=told, cancelled=job.cancelled, **given))
 
-        self.made = None
+        self.made, self.problem = None, ""
         self.worker.submit(self.tr("calibrating"), work)
         self._show_state()
 
@@ -240,9 +242,9 @@ class CalibrationPage(QWidget):
 
     def _failed(self, generation: int, error: Exception) -> None:
         known = isinstance(error, (FileError, ParameterError))
+        self.problem = str(error) if known else f"{type(error).__name__}: {error}"
         self._show_state()
-        self.result.setText(str(error) if known else f"{type(error).__name__}: {error}")
-        self.refused.emit(self.result.text())
+        self.refused.emit(self.problem)
 
     # What becomes of it
 
@@ -299,7 +301,7 @@ class CalibrationPage(QWidget):
         except (FileError, ParameterError) as error:
             self.refused.emit(str(error))
             return
-        self.made = None
+        self.made, self.problem = None, ""
         self._put(loaded, self.tr("load a calibration"))
 
     # What is shown
@@ -329,7 +331,7 @@ class CalibrationPage(QWidget):
             self.arrows_changed.emit()
 
     def _image_changed(self) -> None:
-        self.line = None
+        self.line, self.problem = None, ""
         self.drawing.put(KEY, None)
         if self.kind == "line":
             self.made = None
@@ -344,6 +346,8 @@ class CalibrationPage(QWidget):
         self.drop_button.setEnabled(self.study.recipe.calibration is not None)
         if busy:
             self.result.setText(self.tr("Looking for the target…"))
+        elif self.problem:
+            self.result.setText(self.problem)
         elif shown is None:
             self.result.setText(
                 self.tr(
