@@ -176,6 +176,52 @@ def compared(made: View, grid: Floats, target: Any, columns: int, rows: int) -> 
     return bool(regular and whole and off.max() < 2.0), off
 
 
+def calibrated(count: int, seed: int, kind: str) -> None:
+    """One view, half of it for calibrating: errors of places within the target and at the corners of the picture, over those
+    that the calibration states; the focal length."""
+    random = np.random.default_rng(seed)
+    rms, inside, beyond, stated, focal = [], [], [], [], []
+    for _ in range(count):
+        columns, rows = int(random.integers(6, 13)), int(random.integers(5, 10))
+        made, grid = view(random, kind, columns, rows)
+        try:
+            calibration = lf.calibrate(made.picture, kind, pitch=1.0)
+        except ParameterError as error:
+            print(error)
+            continue
+        rms.append(calibration.rms)
+        inside.append(_off(calibration, made, made.seen(grid), stated))
+        height, width = made.picture.shape
+        corners = np.array([(x, y) for x in (20.0, width - 21.0) for y in (20.0, height - 21.0)])
+        beyond.append(_off(calibration, made, corners, []))
+        if calibration.focal_length is not None:
+            focal.append(abs(calibration.focal_length / made.focal - 1))
+    places, far, z = np.concatenate(inside), np.concatenate(beyond), np.concatenate(stated)
+    print(
+        f"{kind}: reprojection rms {np.median(rms):.3f} px (median), {np.max(rms):.3f} at most; places on the target off by "
+        f"{np.median(places):.3f} px (median), {np.quantile(places, 0.95):.3f} (95 %), {places.max():.3f} at most; corners "
+        f"of the picture {np.median(far):.2f} px (median), {np.quantile(far, 0.95):.2f} (95 %); error over stated "
+        f"{np.sqrt(np.median(z**2) / 0.455):.2f}; focal length told in {len(focal)} of {len(rms)}, off by "
+        f"{100 * np.median(focal) if focal else np.nan:.1f} % (median)"
+    )
+
+
+def _off(calibration: Any, made: View, at: Floats, stated: list[Floats]) -> Floats:
+    """px by which places of the picture are off in the plane, once the target's own turn and shift are taken away."""
+    mm = np.stack(calibration.to_plane(at[:, 0], at[:, 1]), axis=1)
+    truth = np.stack(made.on_plate(at[:, 0], at[:, 1]), axis=1)
+    own = calibration.views[0]
+    seen = np.stack([own.x, own.y], axis=1)
+    places, index = np.stack(made.on_plate(*seen.T), axis=1), np.stack([own.column, own.row], axis=1).astype(float)
+    solved, *_ = np.linalg.lstsq(np.column_stack([np.round(2 * places) / 2, np.ones(len(places))]), index, rcond=None)
+    solved = np.round(2 * solved) / 2
+    off = mm - np.column_stack([truth, np.ones(len(truth))]) @ solved
+    scale = np.sqrt(np.abs(np.linalg.det(calibration.slopes(at[:, 0], at[:, 1]))))
+    own_error = calibration.place_covariance(at[:, 0], at[:, 1])
+    stated.append((off / np.sqrt(np.maximum(np.diagonal(own_error, axis1=1, axis2=2), 1e-30))).ravel())
+    return np.asarray(np.nan_to_num(np.hypot(*off.T) / scale, nan=99.0))
+
+
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("what", nargs="*", default=["found"])
@@ -183,6 +229,8 @@ def main() -> None:
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--kinds", nargs="*", default=["chessboard", "dots"])
     given = parser.parse_args()
+    for kind in given.kinds if "calibrated" in given.what else ():
+        calibrated(given.count, given.seed, kind)
     if "found" in given.what:
         for kind in given.kinds:
             for hide in (False, True):

@@ -324,9 +324,17 @@ class CalibrationPage(QWidget):
         """How many times longer residuals are drawn than they are."""
         return magnification(self.shown.views) if self.shown is not None else 1.0
 
+    def _take_fields(self) -> None:
+        """Begin with the target of the calibration in use, where nothing has been said yet."""
+        used = self._in_use
+        if used is not None and self.pitch.value() == 0 and used.target != "line":
+            self.target.setCurrentIndex(self.target.findData(used.target))
+            self.pitch.setValue(used.pitch)
+
     def _recipe_changed(self) -> None:
         if self.study.recipe.calibration != self._in_use:
             self._in_use = self.study.recipe.calibration
+            self._take_fields()
             self._show_state()
             self.arrows_changed.emit()
 

@@ -13,6 +13,7 @@ from lucid_finch.core.detection import Detection
 from lucid_finch.core.detectors import detector_of
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.execution.assets import Assets
+from lucid_finch.core.inspection.millimetres import metric_name
 from lucid_finch.core.judging import Limit
 from lucid_finch.core.parameter_types.base import ParameterType
 from lucid_finch.core.parameter_types.numbers import LengthType
@@ -409,9 +410,10 @@ class SettingsPanel(QWidget):
         columns = {editor.declared.criterion, editor.declared.upper_criterion} - {""}
         own = [limit for limit in detection.task.judgement.limits if limit.parameter == name]
         # Of a limit in millimetres, the axis is millimetres, too.
-        metric = [limit for limit in own if limit.criterion not in columns]
+        in_mm = {metric_name(detection.task.detector.criterion(column)) for column in columns}
+        metric = [limit for limit in own if limit.criterion in in_mm]
         axis = metric[0].criterion if metric else editor.declared.criterion
-        limits = tuple(limit for limit in own if limit.criterion == axis or (not metric and limit.criterion in columns))
+        limits = tuple(limit for limit in own if limit.criterion in (in_mm if metric else columns))
         editor.histogram.show_values(detection.measured(axis), limits)
 
     def edit(self, owner: str, name: str, value: Any, moving: bool) -> None:

@@ -87,17 +87,6 @@ def _compare(bench: Bench) -> None:
     bench.frames[0].view.set(420.0, 300.0, 1.1)
 
 
-def _range(bench: Bench) -> None:
-    bench.stages.set_panes(2)
-    bench.overlays.set_colour_by("")
-    bench.panes.compare(1, "", "")
-    bench.panes.show_map(1, "magnitude")
-    settle(bench)
-    bench.frames[0].pane.fit()
-    bench.frames[1].open_range()
-    bench.frames[1].card.take_percentiles(2.0, 98.0)
-
-
 def _images(bench: Bench) -> None:
     bench.study.choose("tile edges")
     folder = Path(tempfile.mkdtemp())
@@ -130,7 +119,9 @@ def _lines(bench: Bench) -> None:
 
 
 def _corners(bench: Bench) -> None:
-    bench.frames[1].card.hide()
+    bench.stages.set_panes(2)
+    bench.overlays.set_colour_by("")
+    bench.panes.compare(1, "", "")
     bench.study.choose("tile corners")
     settle(bench)
     bench.drawer.setCurrentIndex(0)
@@ -145,7 +136,7 @@ def _corners(bench: Bench) -> None:
 
 SHOTS: dict[str, Callable[[Bench], None]] = {
     "bench": _bench, "dark": _dark, "why": _why, "compare": _compare,
-    "range": _range, "corners": _corners, "images": _images, "lines": _lines,
+    "corners": _corners, "images": _images, "lines": _lines,
 }  # fmt: skip
 
 
@@ -263,6 +254,15 @@ def _blobs(bench: Bench) -> None:
     bench.choose([row], [])
 
 
+def _calibration(bench: Bench) -> None:
+    bench.drawer.show_calibration()
+    bench.panes.activate(1)
+    bench.stages.show_map("from_above")
+
+
+ON_A_TARGET: dict[str, Callable[[Bench], None]] = {"calibration": _calibration}
+"""The same of the plate of dots."""
+
 OF_DEFECTS: dict[str, Callable[[Bench], None]] = {"blobs": _blobs}
 """The same of the plate with pinholes."""
 
@@ -293,6 +293,7 @@ BY_SCENE = {
     "cutouts": OF_PIECES,
     "maker_marks": OF_MARKS,
     "pinholes": OF_DEFECTS,
+    "dot_target": ON_A_TARGET,
     "glaze_edge": ON_A_BOUNDARY,
     "glaze_swatches": IN_COLOUR,
     "tile_panel": SHOTS,
