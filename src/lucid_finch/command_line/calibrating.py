@@ -30,7 +30,8 @@ def calibrate(images: Sequence[str], out: str, residuals: str | None, overwrite:
     from lucid_finch.core.errors import FileError
     from lucid_finch.core.inspection.calibrating import calibrate as make
     from lucid_finch.core.inspection.calibrating import remarks
-    from lucid_finch.files.calibrations import ENDING, Calibration
+    from lucid_finch.core.inspection.calibration import ENDING
+    from lucid_finch.files.calibrations import Calibration
     from lucid_finch.files.images import read_image
     from lucid_finch.files.writing import inputs_kept
 

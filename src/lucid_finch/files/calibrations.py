@@ -15,7 +15,6 @@ from lucid_finch.core.viewing.display import picture_of
 from lucid_finch.files.findings import json_text
 from lucid_finch.files.writing import whole_file, write_text
 
-ENDING = ".calibration.json"
 _USED, _OUTLIER = (214, 69, 32), (40, 120, 190)
 
 

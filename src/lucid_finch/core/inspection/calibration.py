@@ -20,6 +20,8 @@ Floats = NDArray[np.float64]
 
 TargetKind = Literal["chessboard", "dots", "line"]
 VERSION = 1
+ENDING = ".calibration.json"
+"""Of the names of files."""
 _HALF = 0.5
 """px: slopes are differences over twice this."""
 _GRID = 17

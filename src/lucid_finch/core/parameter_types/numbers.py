@@ -302,7 +302,7 @@ class RangeType(ParameterType):
         return ", ".join(_end_in_words(end) for end in ends)
 
     def hint(self) -> str:
-        return "Sequence[float | str | None]"
+        return "Sequence[float | None] | tuple[float | str | None, float | str | None]"
 
     def allowed(self, declared: Declared) -> str:
         bounds = bounds_in_words(declared) + unit_in_words(declared)

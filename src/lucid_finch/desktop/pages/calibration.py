@@ -24,15 +24,13 @@ from PySide6.QtWidgets import (
 
 from lucid_finch.core.errors import FileError, ParameterError
 from lucid_finch.core.inspection.calibrating import calibrate, remarks
-from lucid_finch.core.inspection.calibration import Calibration as CoreCalibration
-from lucid_finch.core.inspection.calibration import View
+from lucid_finch.core.inspection.calibration import ENDING, Calibration, View
 from lucid_finch.core.viewing.arrows import magnification
 from lucid_finch.desktop.canvas.drawing import Drawing
 from lucid_finch.desktop.canvas.shapes import Shape
 from lucid_finch.desktop.study.study import Study
 from lucid_finch.desktop.study.worker import Coordinator, Job
 from lucid_finch.desktop.toolkit.guard import guarded
-from lucid_finch.files.calibrations import ENDING, Calibration
 from lucid_finch.pipeline.sources import Place
 
 KEY = "calibration"
@@ -54,7 +52,7 @@ class CalibrationPage(QWidget):
         self.study, self.drawing = study, drawing
         self.listed: Callable[[], Sequence[Place]] = list
         """Gives the images of the list."""
-        self.made: CoreCalibration | None = None
+        self.made: Calibration | None = None
         self.problem = ""
         """Why nothing was found last."""
         self.line: tuple[tuple[float, float], tuple[float, float]] | None = None
@@ -235,7 +233,7 @@ class CalibrationPage(QWidget):
         self.result.setText(text)
 
     def _done(self, generation: int, made: object) -> None:
-        if isinstance(made, CoreCalibration):
+        if isinstance(made, Calibration):
             self.made = made
             self._show_state()
             self.arrows_changed.emit()
@@ -258,7 +256,7 @@ class CalibrationPage(QWidget):
         """Take the calibration out of the recipe."""
         self._put(None, self.tr("remove the calibration"))
 
-    def _put(self, calibration: CoreCalibration | None, text: str) -> None:
+    def _put(self, calibration: Calibration | None, text: str) -> None:
         try:
             self.study.edit({"calibration": calibration.plain() if calibration is not None else None}, text)
         except ParameterError as error:
@@ -282,7 +280,7 @@ class CalibrationPage(QWidget):
             return
         path = path if path.name.endswith(ENDING) else path.with_name(path.name + ENDING)
         try:
-            Calibration.of(shown).save(path)
+            self.study.save_calibration(shown, path)
         except FileError as error:
             self.refused.emit(str(error))
         else:
@@ -297,7 +295,7 @@ class CalibrationPage(QWidget):
     def load_from(self, path: Path) -> None:
         """Put the calibration of a file into the recipe."""
         try:
-            loaded = Calibration.load(path)
+            loaded = self.study.load_calibration(path)
         except (FileError, ParameterError) as error:
             self.refused.emit(str(error))
             return
@@ -307,7 +305,7 @@ class CalibrationPage(QWidget):
     # What is shown
 
     @property
-    def shown(self) -> CoreCalibration | None:
+    def shown(self) -> Calibration | None:
         """What was found last, else what is in use."""
         return self.made or self.study.recipe.calibration
 
@@ -366,7 +364,7 @@ class CalibrationPage(QWidget):
         else:
             self.result.setText(self._words(shown))
 
-    def _words(self, shown: CoreCalibration) -> str:
+    def _words(self, shown: Calibration) -> str:
         state = self.tr("found, not in use yet") if self.made is not None else self.tr("in use")
         lines = [f"<b>{shown.name or shown.target}</b>: {state}"]
         lines.append(

@@ -18,6 +18,7 @@ from lucid_finch.core.prepare import step_of
 from lucid_finch.core.recipe import AssetData, redirected, starter
 from lucid_finch.core.regions import region_of
 from lucid_finch.desktop.study.rectified_pictures import RECTIFIED
+from lucid_finch.files.calibrations import Calibration as CalibrationFile
 from lucid_finch.files.recipes import Recipe
 
 SOURCE = "@source"
@@ -155,6 +156,16 @@ class Study(QObject):
         if calibration is None or image is None or image.source_size != (calibration.width, calibration.height):
             return None
         return calibration
+
+    @staticmethod
+    def load_calibration(path: Path) -> Calibration:
+        """The calibration in a file. Raises `FileError`, `ParameterError`."""
+        return CalibrationFile.load(path)
+
+    @staticmethod
+    def save_calibration(calibration: Calibration, path: Path) -> None:
+        """Write a calibration. Raises `FileError`."""
+        CalibrationFile.of(calibration).save(path)
 
     @property
     def rectified(self) -> tuple[str, ...]:
