@@ -37,7 +37,7 @@ from lucid_finch.files.recipes import Recipe as Recipe
 
 __version__: str
 
-Kind = Literal["edges", "edge_scan", "contours", "lines", "circles", "ellipses", "corners", "blobs", "templates"]
+Kind = Literal["edges", "edge_scan", "contours", "lines", "circles", "ellipses", "corners", "blobs", "templates", "faces"]
 Step = Literal["channel", "contrast_axis", "tone", "flatten", "smooth", "sharpen", "derivative", "kernel", "crop", "resize", "rotate", "morphology"]
 ImageLike = Image | str | Path | NDArray[Any] | np.ma.MaskedArray[Any, Any]
 
@@ -449,6 +449,24 @@ def detect(
     cancelled: Callable[[], bool] | None = ...,
 ) -> Detection:
     """Places of a taught pattern, turned, scaled and partly hidden."""
+
+@overload
+def detect(
+    kind: Literal["faces"],
+    image: ImageLike,
+    /,
+    *,
+    region: Mapping[str, Any] | None = ...,
+    keep: int | None = ...,
+    sort: str = ...,
+    size: Sequence[float | None] | tuple[float | str | None, float | str | None] | None = ...,
+    score_min: float = ...,
+    overlap_max: float = ...,
+    calibration: Calibration | str | Path | None = ...,
+    progress: Callable[[int, int, str], None] | None = ...,
+    cancelled: Callable[[], bool] | None = ...,
+) -> Detection:
+    """Faces of people, of every size, for counting or for a recogniser."""
 
 def run(
     recipe: Recipe | str | Path,

@@ -16,6 +16,7 @@ from lucid_finch.demo.glaze_edge import glaze_edge
 from lucid_finch.demo.glaze_swatches import glaze_swatches
 from lucid_finch.demo.leaning_screen import leaning_screen
 from lucid_finch.demo.maker_marks import maker_marks
+from lucid_finch.demo.people import open_day, plaques
 from lucid_finch.demo.pierced_screen import pierced_screen
 from lucid_finch.demo.pinholes import pinholes
 from lucid_finch.demo.tile_panel import tile_panel
@@ -68,6 +69,8 @@ SCENES: dict[str, SceneEntry] = {
     "maker_marks": SceneEntry(
         maker_marks, "maker's marks", "A made-up stamp in clay, turned, of several sizes and partly covered, and marks like it"
     ),
+    "plaques": SceneEntry(plaques, "portrait plaques", "Made-up heads on glazed plaques: a face on each"),
+    "open_day": SceneEntry(open_day, "open day", "Made-up visitors in rows: faces of all sizes, some partly hidden"),
 }
 """Every demo scene by name; the first is shown first."""
 

@@ -10,12 +10,14 @@ from lucid_finch.core.detectors.corners import Corners
 from lucid_finch.core.detectors.edge_scan import EdgeScan
 from lucid_finch.core.detectors.edges import Edges
 from lucid_finch.core.detectors.ellipses import Ellipses
+from lucid_finch.core.detectors.faces import Faces
 from lucid_finch.core.detectors.lines import Lines
 from lucid_finch.core.detectors.templates import Templates
 from lucid_finch.core.errors import ParameterError, nearest
 
 KINDS: dict[str, type[Detector]] = {
-    detector.kind: detector for detector in (Edges, EdgeScan, Contours, Lines, Circles, Ellipses, Corners, Blobs, Templates)
+    detector.kind: detector
+    for detector in (Edges, EdgeScan, Contours, Lines, Circles, Ellipses, Corners, Blobs, Templates, Faces)
 }
 """Every kind of detector by name."""
 Blobs.outliner = Contours()

@@ -177,16 +177,6 @@ def _measure(bench: Bench) -> None:
     bench.frames[1].view.set(502.0, 311.0, 2.7)
 
 
-def _region(bench: Bench) -> None:
-    bench.drawer.measure.clear_button.click()
-    hole = {"shape": "ellipse", "x": 690.0, "y": 300.0, "width": 170.0, "height": 160.0}
-    region = {"shape": "polygon", "points": [[230.0, 60.0], [1010.0, 40.0], [900.0, 560.0], [320.0, 600.0]], "exclude": [hole]}
-    bench.study.edit_detector("swatch outlines", {"region": region}, "region")
-    bench.drawer.setCurrentIndex(0)
-    bench.drawing.active = "region"
-    bench.frames[0].pane.fit()
-
-
 def _scan(bench: Bench) -> None:
     bench.panes.activate(1)
     bench.stages.show_map("profiles")
@@ -260,6 +250,14 @@ def _calibration(bench: Bench) -> None:
     bench.stages.show_map("from_above")
 
 
+def _faces(bench: Bench) -> None:
+    bench.panes.activate(1)
+    bench.stages.show_map("score")
+
+
+OF_PEOPLE: dict[str, Callable[[Bench], None]] = {"faces": _faces}
+"""The same of the made-up visitors."""
+
 ON_A_TARGET: dict[str, Callable[[Bench], None]] = {"calibration": _calibration}
 """The same of the plate of dots."""
 
@@ -282,7 +280,7 @@ ON_A_BOUNDARY: dict[str, Callable[[Bench], None]] = {"scan": _scan}
 """The same of the scene with one boundary."""
 
 IN_COLOUR: dict[str, Callable[[Bench], None]] = {
-    "channels": _channels, "numbers": _numbers, "measure": _measure, "region": _region,
+    "channels": _channels, "numbers": _numbers, "measure": _measure,
 }  # fmt: skip
 """The same of the scene in colour."""
 
@@ -294,6 +292,7 @@ BY_SCENE = {
     "maker_marks": OF_MARKS,
     "pinholes": OF_DEFECTS,
     "dot_target": ON_A_TARGET,
+    "open_day": OF_PEOPLE,
     "glaze_edge": ON_A_BOUNDARY,
     "glaze_swatches": IN_COLOUR,
     "tile_panel": SHOTS,

@@ -1,0 +1,1 @@
+"""Teaches a detector of windows from examples of any object: knows nothing of faces."""
