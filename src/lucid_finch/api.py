@@ -53,18 +53,19 @@ def _image(given: Any) -> Image:
     return read_image(given) if isinstance(given, (str, Path)) else Image.from_array(given)
 
 
-def crops(image: ImageLike, table: Table, size: int = 32, *, turned: bool = False) -> NDArray[Any]:
+def crops(image: ImageLike, table: Table, size: int = 32, *, turned: bool = False, fitted: bool = False) -> NDArray[Any]:
     """Squares of an image around the rows of a table of findings: (n, size, size), or (n, size, size, 3) in colour, of the
     image's own type; 0 beyond the image.
 
-    `turned`: so that each row's direction, or angle, points to the right. Raises `ParameterError`.
+    `turned`: so that each row's direction, or angle, points to the right. `fitted`: so that each finding, by its height
+    or radius, fills the square. Raises `ParameterError`.
 
     >>> import lucid_finch as lf, numpy as np
     >>> picture = np.zeros((60, 60), np.uint8); picture[30:, 25:] = 200
     >>> lf.crops(picture, lf.detect("corners", picture).findings, size=16).shape
     (1, 16, 16)
     """
-    return crops_of(_image(image), table, size, turned)
+    return crops_of(_image(image), table, size, turned, fitted)
 
 
 def calibrate(

@@ -50,7 +50,7 @@ def window(picture: Bytes, face: painting.Face, random: Random | None) -> Bytes:
     # Places at the window's size: pixel centres.
     left, top = ((w + 0.5) * scale - 0.5 - half + 0.5 + s for w, s in zip((face.x, face.y), shift, strict=True))
     size = int(2 * half)
-    cells = cells_of(*Octaves(planes(picture)).sampled(min(scale, 1.0), left, top, size, size))
+    cells = cells_of(*Octaves(planes(picture)).sampled(min(scale, 2.0), left, top, size, size))
     inner = slice(_BESIDE, _BESIDE + SIDE)
     return np.ascontiguousarray(cells[inner, inner]).ravel()
 
@@ -104,7 +104,7 @@ def face_windows(first: int, count: int, seed: int, paints: int = 2) -> tuple[By
         random = np.random.default_rng((seed, number))
         lit = painting.lit(heads.head(random))
         for _ in range(paints):
-            side = float(random.choice([34.0, 34.0, 44.0, 64.0]))
+            side = float(random.choice([26.0, 30.0, 34.0, 40.0, 52.0, 68.0]))
             picture, face = portrait(lit, random, side)
             for mirrored in (False, True):
                 seen = np.ascontiguousarray(picture[:, ::-1]) if mirrored else picture

@@ -22,7 +22,7 @@ def levels(picture: NDArray[np.uint8], side: int, inside: float, smallest: float
     height, width = picture.shape[:2]
     scale = inside / smallest
     while min(height, width) * scale + 2 * pad * CELL >= side * CELL:
-        if scale <= 1.0:
+        if scale <= 2.0:
             rows, columns = int(height * scale) + 2 * pad * CELL, int(width * scale) + 2 * pad * CELL
             yield scale, cells_of(*octaves.sampled(scale, -pad * CELL, -pad * CELL, columns, rows))
         scale *= 2 ** (-1 / PER_OCTAVE)

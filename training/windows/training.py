@@ -31,7 +31,7 @@ class Plan:
     """Windows without the object, at most."""
     reject: float = -1.0
     """Sums below it are given up."""
-    smallest: float = 26.0
+    smallest: float = 24.0
     """px of the smallest object that is searched for."""
 
 

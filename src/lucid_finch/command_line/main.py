@@ -35,6 +35,7 @@ def _page() -> click.Option:
 _OVERWRITE = "Let results be written over the image that they are of, and over those of another recipe."
 _OUTPUTS = "What is written of each image, separated by commas: findings, csv, parquet, svg, annotated, maps, crops."
 _CROP_SIZE = "Width of the squares around findings, with the output crops."
+_CROP_FITTED = "Enlarge or shrink them so that each finding, such as a face, fills its square."
 _CROP_TURNED = "Turn them so that the direction (or angle) of each finding points to the right."
 
 
@@ -80,6 +81,7 @@ class _FromDeclarations(click.Group):
                 click.Option(["--map-format"], type=click.Choice(["png", "tif", "npy"]), default="png", show_default=True),
                 click.Option(["--crop-size"], type=int, default=32, show_default=True, metavar="PX", help=_CROP_SIZE),
                 click.Option(["--crop-turned"], is_flag=True, help=_CROP_TURNED),
+                click.Option(["--crop-fitted"], is_flag=True, help=_CROP_FITTED),
                 click.Option(["--calibration"], metavar="FILE", help=CALIBRATION_HELP),
             ]
             callback: Any = _detect
@@ -148,6 +150,7 @@ cli.add_command(_FromDeclarations(name="prepare", of="steps", help="Run one prep
 @click.option("--map-format", type=click.Choice(["png", "tif", "npy"]), default="png", show_default=True)
 @click.option("--crop-size", type=int, default=32, show_default=True, metavar="PX", help=_CROP_SIZE)
 @click.option("--crop-turned", is_flag=True, help=_CROP_TURNED)
+@click.option("--crop-fitted", is_flag=True, help=_CROP_FITTED)
 @click.option("--calibration", metavar="FILE", help=CALIBRATION_HELP + " Takes the place of the recipe's own.")
 @click.option("--significant-bits", type=click.IntRange(1, 16), metavar="BITS", help="As for detect.")
 @click.option("--value-range", type=float, nargs=2, metavar="BLACK WHITE", help="As for detect.")
@@ -170,6 +173,7 @@ def run(recipe: str, images: Sequence[str], **values: Any) -> None:
         map_format=values["map_format"],
         crop_size=values["crop_size"],
         crop_turned=values["crop_turned"],
+        crop_fitted=values["crop_fitted"],
         overwrite=overwrite,
     )
     page = None if values["page"] == "all" else _whole(values["page"])
@@ -356,7 +360,7 @@ def _detect(kind: str, model: Any, values: dict[str, Any]) -> None:
     if maps and out is None:
         raise click.UsageError("--save-map needs --out DIR")
     maps = tuple(f"{kind}.{name}" for name in maps)
-    crops = {name: values.pop(name) for name in ("crop_size", "crop_turned")}
+    crops = {name: values.pop(name) for name in ("crop_size", "crop_turned", "crop_fitted")}
     outputs = Outputs.named(_listed(kinds), maps=maps, map_format=map_format, overwrite=overwrite, **crops)
     with _reading():
         given, pictures, _ = with_pictures(model, given_parameters(model, values), read_image)

@@ -41,6 +41,8 @@ class Outputs:
     """px of the squares around findings."""
     crop_turned: bool = False
     """Whether they are turned along the direction of each finding."""
+    crop_fitted: bool = False
+    """Whether each finding fills its square."""
     overwrite: bool = False
     """Whether results of another recipe are replaced."""
 
@@ -120,7 +122,8 @@ def _crops(target: _Target) -> list[Path]:
     written = []
     for name, table in target.tables().items():
         if len(table):
-            pictures = crops_of(target.run.image, table, target.outputs.crop_size, target.outputs.crop_turned)
+            asked = target.outputs
+            pictures = crops_of(target.run.image, table, asked.crop_size, asked.crop_turned, asked.crop_fitted)
             written.append(_written(target.path(f"{name}.crops.tif"), write_pages, pictures))
     return written
 

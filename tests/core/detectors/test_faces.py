@@ -96,6 +96,25 @@ class OnPeople(unittest.TestCase):
         x, y, _, _ = self.truth[np.argmax(self.truth[:, 2])]
         self.assertIn("size", " ".join(r.label for r in lf.explain(small, at=(x, y)).reasons))
 
+    def test_crops_are_upright_and_of_one_size(self) -> None:
+        image, truth = boxes("plaques")
+        found = lf.detect("faces", image).findings
+        crops = lf.crops(image, found, 48, fitted=True, turned=True)
+        self.assertEqual(crops.shape, (len(found), 48, 48, 3))
+        # What is found again in a crop with its surroundings stands upright.
+        wide = lf.crops(image, found, 160, turned=True)
+        angles = [a for crop in wide for a in lf.detect("faces", crop).findings["angle"][:1]]
+        self.assertGreater(len(angles), 8)
+        self.assertLess(np.median(np.abs(angles)), np.median(np.abs(truth[:, 3])) + 2.0)
+
+    def test_numbers_hide_no_face(self) -> None:
+        f, places = self.result.findings, self.result.places
+        on = [
+            n for n in range(len(f)) for k in range(len(f))
+            if abs(places[n, 0] - f["x"][k]) < 0.3 * f["width"][k] and abs(places[n, 1] - f["y"][k]) < 0.3 * f["height"][k]
+        ]  # fmt: skip
+        self.assertLess(len(on), 0.1 * len(f))
+
     def test_maps(self) -> None:
         evidence = self.result.evidence
         self.assertIn("channel_magnitude", evidence)

@@ -6,6 +6,7 @@ import numpy as np
 import tifffile
 
 import lucid_finch as lf
+from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.viewing.crops import crops_of
 from tests.files.test_images import InFolder
 
@@ -43,6 +44,17 @@ class Crops(InFolder):
         for size in (0, 1, 5000):
             with self.assertRaisesRegex(lf.ParameterError, "crops are 2 to 1024 px wide"):
                 lf.crops(self.picture, self.found.findings, size)
+
+    def test_fitted_so_that_a_finding_fills_its_square(self) -> None:
+        y, x = np.mgrid[:120, :160]
+        picture = np.full((120, 160), 40, np.uint8)
+        picture[np.hypot(x - 60, y - 50) < 24] = 210
+        found = lf.detect("circles", picture).findings
+        crop = lf.crops(picture, found, 32, fitted=True)[0]
+        self.assertGreater(crop[16, 1:-1].min(), 180)
+        self.assertLess(max(crop[0, 0], crop[-1, -1]), 60)
+        with self.assertRaisesRegex(ParameterError, "no size"):
+            lf.crops(picture, lf.detect("edges", picture).findings, 32, fitted=True)
 
     def test_as_an_output_a_page_for_each_finding(self) -> None:
         detectors = [

@@ -36,6 +36,8 @@ _FLOOR = 0.0
 """Sum of the trees below which a window is no candidate."""
 _NEAR_MISS = 0.02
 """Score from which on a candidate is listed as a near miss."""
+_PART = 0.6
+"""A candidate that shares more than this part of itself, or of the other, with a surer one is of the same face."""
 _LABEL = 22.0
 """px of the width of a number, on faces of 40 px."""
 _HIDDEN = 0.5
@@ -132,7 +134,7 @@ class Faces(Detector):
         g: Gathered = task.gathered
         groups, frame = g.groups, task.image.frame
         score = model().probability(groups.score, groups.count, g.again)
-        kept = _seen(task, groups)
+        kept = _seen(task, groups) & _heads(groups, score)
         x, y = frame.to_source(groups.x, groups.y)
         side = groups.side * frame.scale
         angle = (g.angle + frame.turn + 180.0) % 360.0 - 180.0
@@ -229,6 +231,22 @@ def _scales(size: Range | None, image: Image, m: Model) -> list[float]:
 
 def _windows(octaves: Octaves, x: Array, y: Array, side: Array, m: Model) -> NDArray[np.uint8]:
     return detecting.windows_of(octaves, x, y, side, m.trees.side, m.inside)
+
+
+def _heads(groups: detecting.Groups, score: Array) -> NDArray[np.bool_]:
+    """Which candidates are no part of a surer one: eyes and mouth within a face, or head and shoulders around it."""
+    kept = np.ones(len(score), bool)
+    order = np.argsort(-(score + 1e-4 * groups.score), kind="stable")
+    for place, n in enumerate(order):
+        if not kept[n]:
+            continue
+        rest = order[place + 1 :]
+        small = np.minimum(groups.side[rest], groups.side[n])
+        half = 0.5 * (groups.side[rest] + groups.side[n])
+        across = np.clip(half - np.abs(groups.x[rest] - groups.x[n]), 0, small)
+        down = np.clip(half - np.abs(groups.y[rest] - groups.y[n]), 0, small)
+        kept[rest[across * down > _PART * small**2]] = False
+    return kept
 
 
 def _seen(task: Task, groups: detecting.Groups) -> NDArray[np.bool_]:

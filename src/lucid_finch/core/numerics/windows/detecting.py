@@ -18,6 +18,10 @@ PER_OCTAVE = 4
 """Sizes that are searched between one and its double."""
 _PAD = 6
 """Cells beyond the border, so that objects that are cut count."""
+_FINEST = 2.0
+"""Images are enlarged at most so many times."""
+_FILLING = 1.2
+"""Objects are at most so many times as large as the shorter side of the image."""
 _ONE = 0.35
 """Hits that share more than this part of both are of one object."""
 
@@ -45,9 +49,9 @@ class Hits:
 def scales(size: tuple[int, int], window: float, inside: float, sizes: tuple[float, float]) -> list[float]:
     """The scales at which an image of `size` (width, height) is searched for objects of sides sizes[0] .. sizes[1], px."""
     found = []
-    scale = min(inside / max(sizes[0], 1e-9), 1.0)
+    scale = min(inside / max(sizes[0], 1e-9), _FINEST)
     # Windows may reach beyond the border by their padding.
-    least = max(window - 2 * _PAD * CELL, CELL) / max(min(size), 1)
+    least = max(window - 2 * _PAD * CELL, inside / _FILLING) / max(min(size), 1)
     while scale >= least and inside / scale <= sizes[1] * 2 ** (0.5 / PER_OCTAVE):
         found.append(scale)
         scale *= 2 ** (-1 / PER_OCTAVE)
@@ -72,7 +76,7 @@ def windows_of(octaves: Octaves, x: Floats, y: Floats, sides: Floats, side: int,
     half = side * CELL // 2 + _PAD * CELL
     found = np.empty((len(x), side * side * COUNT), np.uint8)
     for n in range(len(x)):
-        scale = min(inside / sides[n], 1.0)
+        scale = min(inside / sides[n], _FINEST)
         left, top = ((w + 0.5) * scale - half for w in (x[n], y[n]))
         cells = cells_of(*octaves.sampled(scale, left, top, 2 * half, 2 * half))
         found[n] = cells[_PAD : _PAD + side, _PAD : _PAD + side].ravel()
@@ -152,5 +156,5 @@ def joined(hits: Hits) -> Groups:
     best = np.full(many, -np.inf)
     np.maximum.at(best, group, hits.score)
     # Of hits of one size exactly that size.
-    side = np.round(np.exp(mean(np.log(np.maximum(hits.side, 1e-9)))), 6)
+    side = np.asarray(np.round(np.exp(mean(np.log(np.maximum(hits.side, 1e-9)))), 6), np.float64)
     return Groups(mean(hits.x), mean(hits.y), side, best, np.bincount(group, minlength=many))

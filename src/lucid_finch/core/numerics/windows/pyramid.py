@@ -46,7 +46,7 @@ class Octaves:
         self.levels = [planes]
 
     def sampled(self, scale: float, left: float, top: float, width: int, height: int) -> tuple[Plane, ...]:
-        """Planes at `scale` (at most 1) of the image's size: pixel (0, 0) lies at (left, top) of that size."""
+        """Planes at `scale` of the image's size: pixel (0, 0) lies at (left, top) of that size."""
         octave, rest = 0, scale
         while rest <= 0.5 and min(self.levels[octave][0].shape) >= 4:
             octave, rest = octave + 1, 2 * rest
