@@ -31,6 +31,8 @@ from training.faces.painting import Face
 SHIPPED = Path("src/lucid_finch/core/detectors/shared/models/faces.npz")
 Bytes = NDArray[np.uint8]
 _RIDGE = 1e6
+_DEFAULT = 0.4
+"""`score_min` unless told otherwise."""
 
 
 def lean(windows: Bytes, degrees: NDArray[Any]) -> NDArray[np.float32]:
@@ -102,7 +104,7 @@ def figures(model: Model, pictures: list[tuple[Bytes, list[Face]]]) -> dict[str,
     for picture, faces in pictures:
         listed = [face for face in faces if face.visible > 0.6]
         g, again = measured(picture, model)
-        kept = model.probability(g.score, g.count, again) >= 0.5
+        kept = model.probability(g.score, g.count, again) >= _DEFAULT
         of_face, _ = matched(listed, g.x[kept], g.y[kept], g.side[kept])
         false += int((kept & ~near_faces(g, faces)).sum())
         for n, face in enumerate(listed):
@@ -118,7 +120,7 @@ def figures(model: Model, pictures: list[tuple[Bytes, list[Face]]]) -> dict[str,
     for path in samples.photographs(True)[1::2]:
         picture = samples.read(path)
         g, again = measured(picture, model)
-        photographs += int((model.probability(g.score, g.count, again) >= 0.5).sum())
+        photographs += int((model.probability(g.score, g.count, again) >= _DEFAULT).sum())
         area += picture.shape[0] * picture.shape[1] / 1e6
 
     def parts(column: int, ends: tuple[float, ...], of: NDArray[np.bool_]) -> dict[str, list[float]]:

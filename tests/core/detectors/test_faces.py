@@ -92,7 +92,7 @@ class OnPeople(unittest.TestCase):
         self.assertIn("score_min", set(strict.near_misses["failed"].tolist()))
         nothing = lf.explain(self.result, at=(600.0, 20.0))
         self.assertIn("nothing is here", nothing.summary)
-        small = lf.detect("faces", self.image, size=(300, 500))
+        small = lf.detect("faces", self.image, size=(600, 800))
         x, y, _, _ = self.truth[np.argmax(self.truth[:, 2])]
         self.assertIn("size", " ".join(r.label for r in lf.explain(small, at=(x, y)).reasons))
 

@@ -66,7 +66,7 @@ class FacesParameters(DetectorParameters):
         help="Minimum and maximum side of the box, from hairline to chin.",
     )
     score_min: float = judges(
-        0.5,
+        0.4,
         label="Score, min",
         least=0.0,
         most=1.0,
