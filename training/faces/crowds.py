@@ -24,7 +24,7 @@ def crowd(
     sky = painting.light(random)
     wanted = np.sort(np.exp(random.uniform(np.log(sides[0]), np.log(sides[1]), count)))
     faces: list[painting.Face] = []
-    for number, side in enumerate(wanted):
+    for side in wanted:
         lit = painting.lit(heads.head(random))
         colour, cover, face = painting.paint(lit, painting.random_pose(random, wide), sky, float(side), random)
         place = _free(faces, float(side), size, random)
@@ -35,7 +35,6 @@ def crowd(
         y0, y1, x0, x1 = max(0, top), min(height, top + len(cover)), max(0, left), min(width, left + cover.shape[1])
         if y0 < y1 and x0 < x1:
             owner[y0:y1, x0:x1][cover[y0 - top : y1 - top, x0 - left : x1 - left] > 0.5] = len(faces) - 1
-        del number
     listed = []
     for number, face in enumerate(faces):
         half = face.side / 2

@@ -83,11 +83,10 @@ def law_of(model: Model, pictures: list[tuple[Bytes, list[Face]]]) -> NDArray[np
     crowds_and_empty = [*pictures, *((samples.read(path), []) for path in samples.photographs(True)[::2])]
     for picture, faces in crowds_and_empty:
         g, again = measured(picture, model)
-        of_face, used = matched([face for face in faces if face.visible > 0.6], g.x, g.y, g.side)
+        _, used = matched([face for face in faces if face.visible > 0.6], g.x, g.y, g.side)
         kept = used | ~near_faces(g, faces)
         rows.append(np.stack([np.ones(len(g.x)), g.score, np.log(g.count), again], axis=1)[kept])
         truth.append(used[kept])
-        del of_face
     values, is_face = np.concatenate(rows), np.concatenate(truth).astype(float)
     law = np.zeros(4)
     for _ in range(80):

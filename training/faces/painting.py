@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import io
 from dataclasses import dataclass, replace
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -125,7 +124,6 @@ def paint(lit: Lit, pose: Pose, sky: Floats, side: float, random: Random) -> tup
     rest = carried(head.rest.astype(np.float32), head.triangles, seen, weights).astype(float)
     # The light of the camera's frame, turned into the head's.
     facing = np.clip(lit.normals @ (WAYS.T), 0, None) * lit.open.T
-    nearest = np.argmax(WAYS @ rotation @ WAYS.T, axis=1)
     turned_sky = np.zeros_like(sky)
     np.add.at(turned_sky, np.arange(len(WAYS)), sky[nearest_of(rotation)])
     received = 4.0 / len(WAYS) * (facing @ turned_sky)
@@ -133,7 +131,6 @@ def paint(lit: Lit, pose: Pose, sky: Floats, side: float, random: Random) -> tup
     halves = WAYS + view
     halves /= np.maximum(np.linalg.norm(halves, axis=1, keepdims=True), 1e-9)
     gloss = (np.clip(lit.normals @ halves.T, 0, None) ** 24 * lit.open.T) @ turned_sky * (4.0 / len(WAYS))
-    del nearest
     shade = carried(np.concatenate([received, gloss], axis=1).astype(np.float32), head.triangles, seen, weights).astype(float)
     albedo, shine = _surface(head, made_of, rest, random)
     out = np.zeros((high, wide, 3))
@@ -276,6 +273,3 @@ def random_pose(random: Random, wide: float = 1.0) -> Pose:
     pitch = float(np.clip(random.normal(2, 10 * wide), -30, 30))
     roll = float(np.clip(random.normal(0, 9), -34, 34)) if random.random() < 0.65 else float(random.uniform(-34, 34))
     return Pose(yaw, pitch, roll, float(np.exp(random.uniform(np.log(2.6), np.log(25)))))
-
-
-__all__ = ["Any", "Face", "Lit", "Pose", "camera", "light", "lit", "paint", "placed", "random_pose", "turned"]

@@ -8,12 +8,11 @@ from typing import Any, Self
 import numpy as np
 
 import lucid_finch.core.inspection.calibration as core
-from lucid_finch.core.errors import FileError
 from lucid_finch.core.image import Image
 from lucid_finch.core.viewing.arrows import magnification, residual_arrows
 from lucid_finch.core.viewing.display import picture_of
 from lucid_finch.files.findings import json_text
-from lucid_finch.files.writing import whole_file, write_text
+from lucid_finch.files.writing import read_document, whole_file, write_text
 
 _USED, _OUTLIER = (214, 69, 32), (40, 120, 190)
 
@@ -29,15 +28,7 @@ class Calibration(core.Calibration):
     @classmethod
     def load(cls, path: str | Path) -> Self:
         """From a file. Raises `FileError` if it cannot be read, `ParameterError` naming the file and field if it is wrong."""
-        try:
-            data = Path(path).read_bytes()
-        except FileNotFoundError as error:
-            raise FileError(path, "does not exist") from error
-        except OSError as error:
-            raise FileError(path, f"cannot be read: {error.strerror or error}") from error
-        if not data.strip():
-            raise FileError(path, "is empty")
-        return cls.parse(data, str(path))
+        return cls.parse(read_document(path), str(path))
 
     def save(self, path: str | Path) -> None:
         """To a file, whole or not at all. Raises `FileError`."""

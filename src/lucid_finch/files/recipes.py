@@ -6,10 +6,9 @@ from pathlib import Path
 from typing import Self
 
 import lucid_finch.core.recipe as core
-from lucid_finch.core.errors import FileError
 from lucid_finch.files import assets as assets
 from lucid_finch.files.calibrations import Calibration
-from lucid_finch.files.writing import write_text
+from lucid_finch.files.writing import read_document, write_text
 
 ENDING = ".finch.json"
 
@@ -23,14 +22,7 @@ class Recipe(core.Recipe):
 
         Raises `FileError` if it cannot be read, `ParameterError` naming the file and field if it is wrong.
         """
-        try:
-            data = Path(path).read_bytes()
-        except FileNotFoundError as error:
-            raise FileError(path, "does not exist") from error
-        except OSError as error:
-            raise FileError(path, f"cannot be read: {error.strerror or error}") from error
-        if not data.strip():
-            raise FileError(path, "is empty")
+        data = read_document(path)
         if calibration is None:
             return cls.parse(data, str(path))
         # Given to the text: what it has in millimetres may be without a calibration until then.

@@ -81,3 +81,16 @@ def write_text(path: str | Path, text: str) -> None:
     """A UTF-8 text file, whole or not at all. Raises `FileError`."""
     with whole_file(path, text=True) as stream:
         stream.write(text)
+
+
+def read_document(path: str | Path) -> bytes:
+    """The bytes of a recipe or another document. Raises `FileError` where there are none."""
+    try:
+        data = Path(path).read_bytes()
+    except FileNotFoundError as error:
+        raise FileError(path, "does not exist") from error
+    except OSError as error:
+        raise FileError(path, f"cannot be read: {error.strerror or error}") from error
+    if not data.strip():
+        raise FileError(path, "is empty")
+    return data

@@ -250,7 +250,7 @@ def _heads(groups: detecting.Groups, score: Array) -> NDArray[np.bool_]:
 
 
 def _seen(task: Task, groups: detecting.Groups) -> NDArray[np.bool_]:
-    """Which faces lie mostly on valid pixels within the region, and are of the sizes asked for."""
+    """Which faces lie mostly on valid pixels within the region."""
     masked = masked_pixels(task.image, task.parameters.region, 0)
     kept = np.ones(len(groups.x), bool)
     if masked is None:
@@ -327,7 +327,7 @@ def _channel_map(task: Task, scale: float, channel: int) -> EvidenceMap:
     octaves: Octaves = task.gathered.octaves
     side = model().inside / scale * task.image.frame.scale
     made = _once(lambda: detecting.level(octaves, scale))
-    rows, columns = (int(n * scale) // CELL + 12 for n in (task.image.height, task.image.width))
+    rows, columns = (int(n * scale) // CELL + 2 * detecting.PAD for n in (task.image.height, task.image.width))
     name = ("magnitude", *(f"orientation_{k}" for k in range(6)), "luma", "red", "blue")[channel]
 
     def compute(left: int, top: int, right: int, bottom: int) -> Array:
@@ -342,7 +342,7 @@ def _score_map(task: Task, name: str, label: str, at: list[float], text: str) ->
     """The best sum of the trees by place, in cells of the largest of some levels; what was given up is -1."""
     octaves: Octaves = task.gathered.octaves
     m, first = model(), at[0]
-    rows, columns = (int(n * first) // CELL + 12 for n in (task.image.height, task.image.width))
+    rows, columns = (int(n * first) // CELL + 2 * detecting.PAD for n in (task.image.height, task.image.width))
 
     def whole() -> Array:
         best = np.full((rows, columns), m.trees.reject, np.float32)
@@ -352,7 +352,7 @@ def _score_map(task: Task, name: str, label: str, at: list[float], text: str) ->
             # Where the middle of each cell of the map lies among the windows of this level.
             x, y = detecting.place(np.arange(rows) + 0.5, np.arange(columns) + 0.5, 0, first)[::-1]
             lines, across = (
-                np.round(((w + 0.5) * scale) / CELL + 6 - m.trees.side / 2).astype(int) for w in (x, y)
+                np.round(((w + 0.5) * scale) / CELL + detecting.PAD - m.trees.side / 2).astype(int) for w in (x, y)
             )  # fmt: skip
             inside_rows = np.flatnonzero((lines >= 0) & (lines < found.shape[0]))
             inside_columns = np.flatnonzero((across >= 0) & (across < found.shape[1]))

@@ -16,7 +16,7 @@ from lucid_finch.core.numerics.windows.trees import Trees, scores
 
 PER_OCTAVE = 4
 """Sizes that are searched between one and its double."""
-_PAD = 6
+PAD = 6
 """Cells beyond the border, so that objects that are cut count."""
 _FINEST = 2.0
 """Images are enlarged at most so many times."""
@@ -51,7 +51,7 @@ def scales(size: tuple[int, int], window: float, inside: float, sizes: tuple[flo
     found = []
     scale = min(inside / max(sizes[0], 1e-9), _FINEST)
     # Windows may reach beyond the border by their padding.
-    least = max(window - 2 * _PAD * CELL, inside / _FILLING) / max(min(size), 1)
+    least = max(window - 2 * PAD * CELL, inside / _FILLING) / max(min(size), 1)
     while scale >= least and inside / scale <= sizes[1] * 2 ** (0.5 / PER_OCTAVE):
         found.append(scale)
         scale *= 2 ** (-1 / PER_OCTAVE)
@@ -61,25 +61,25 @@ def scales(size: tuple[int, int], window: float, inside: float, sizes: tuple[flo
 def level(octaves: Octaves, scale: float) -> Cells:
     """The cells of one scale, with the padding around."""
     height, width = octaves.levels[0][0].shape
-    rows, columns = (int(n * scale) + 2 * _PAD * CELL for n in (height, width))
-    return cells_of(*octaves.sampled(scale, -_PAD * CELL, -_PAD * CELL, columns, rows))
+    rows, columns = (int(n * scale) + 2 * PAD * CELL for n in (height, width))
+    return cells_of(*octaves.sampled(scale, -PAD * CELL, -PAD * CELL, columns, rows))
 
 
 def place(row: Any, column: Any, side: int, scale: float) -> tuple[Any, Any]:
     """Middle (px of the image) of the window of `side` cells whose upper left cell of a level is given."""
-    x, y = ((n - _PAD + side / 2) * CELL - 0.5 for n in (np.asarray(column, float), np.asarray(row, float)))
+    x, y = ((n - PAD + side / 2) * CELL - 0.5 for n in (np.asarray(column, float), np.asarray(row, float)))
     return (x + 0.5) / scale - 0.5, (y + 0.5) / scale - 0.5
 
 
 def windows_of(octaves: Octaves, x: Floats, y: Floats, sides: Floats, side: int, inside: float) -> NDArray[np.uint8]:
     """The values (n, features) of windows of `side` cells around objects of any place and size, px of the image."""
-    half = side * CELL // 2 + _PAD * CELL
+    half = side * CELL // 2 + PAD * CELL
     found = np.empty((len(x), side * side * COUNT), np.uint8)
     for n in range(len(x)):
         scale = min(inside / sides[n], _FINEST)
         left, top = ((w + 0.5) * scale - half for w in (x[n], y[n]))
         cells = cells_of(*octaves.sampled(scale, left, top, 2 * half, 2 * half))
-        found[n] = cells[_PAD : _PAD + side, _PAD : _PAD + side].ravel()
+        found[n] = cells[PAD : PAD + side, PAD : PAD + side].ravel()
     return found
 
 

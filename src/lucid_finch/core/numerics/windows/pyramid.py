@@ -43,15 +43,16 @@ class Octaves:
     """The planes of an image, each halved as often as is asked for."""
 
     def __init__(self, planes: tuple[Plane, ...]) -> None:
-        self.levels = [planes]
+        self.levels = {0: planes}
 
     def sampled(self, scale: float, left: float, top: float, width: int, height: int) -> tuple[Plane, ...]:
         """Planes at `scale` of the image's size: pixel (0, 0) lies at (left, top) of that size."""
         octave, rest = 0, scale
         while rest <= 0.5 and min(self.levels[octave][0].shape) >= 4:
             octave, rest = octave + 1, 2 * rest
-            if octave == len(self.levels):
-                self.levels.append(tuple(halved(plane) for plane in self.levels[-1]))
+            # Two threads may make the same octave; it is the same.
+            if octave not in self.levels:
+                self.levels[octave] = tuple(halved(plane) for plane in self.levels[octave - 1])
         step = 1.0 / rest
         # Pixel centres: place p of the scaled image is (p + 0.5) step - 0.5 of the halved one.
         u, v = (left + 0.5) * step - 0.5, (top + 0.5) * step - 0.5
