@@ -7,7 +7,7 @@ import unittest
 import numpy as np
 
 from lucid_finch.core.numerics.windows import detecting
-from lucid_finch.core.numerics.windows.channels import CELL, COUNT, cells_of, planes
+from lucid_finch.core.numerics.windows.channels import CELL, COUNT, cells_of_views, planes
 from lucid_finch.core.numerics.windows.pyramid import Octaves
 from lucid_finch.core.numerics.windows.trees import score_windows
 from training.faces import heads, painting
@@ -43,7 +43,7 @@ def ring_windows(random: np.random.Generator, count: int) -> np.ndarray:
         scale = min(INSIDE / side, 1.0)
         half = SIDE * CELL // 2 + 12
         left, top = ((w + 0.5) * scale - half + random.uniform(-0.7, 0.7) for w in (cx, cy))
-        cells = cells_of(*Octaves(planes(picture)).sampled(scale, left, top, 2 * half, 2 * half))
+        cells = cells_of_views([Octaves(planes(picture)).view(scale, left, top, 2 * half, 2 * half)])[0]
         found.append(cells[6 : 6 + SIDE, 6 : 6 + SIDE].ravel())
     return np.array(found)
 

@@ -140,7 +140,7 @@ def head(random: Random) -> Head:
     parts = _Parts()
     kept = m.made_of != LONG_HAIR
     parts.add(places, rest, m.triangles[kept], m.made_of[kept])
-    looks = _looks(random)
+    looks = looks_of(random)
     _add_hair(parts, places, rest, looks, random)
     if random.random() < 0.27:
         _add_glasses(parts, places, rest, looks, random)
@@ -157,7 +157,7 @@ def head(random: Random) -> Head:
     )  # fmt: skip
 
 
-def _looks(random: Random) -> dict[str, Any]:
+def looks_of(random: Random) -> dict[str, Any]:
     tone = float(random.uniform(0, 1) ** 1.25)
     # From light to dark, in linear light, with undertones of their own.
     light, dark = np.array([0.68, 0.42, 0.31]), np.array([0.085, 0.048, 0.033])

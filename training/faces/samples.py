@@ -8,10 +8,10 @@ from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
-from PIL import Image, ImageDraw
+from PIL import Image
 from scipy import ndimage
 
-from lucid_finch.core.numerics.windows.channels import CELL, COUNT, cells_of, planes
+from lucid_finch.core.numerics.windows.channels import CELL, COUNT, cells_of_views, planes
 from lucid_finch.core.numerics.windows.pyramid import Octaves
 from training.faces import heads, painting
 
@@ -50,7 +50,7 @@ def window(picture: Bytes, face: painting.Face, random: Random | None) -> Bytes:
     # Places at the window's size: pixel centres.
     left, top = ((w + 0.5) * scale - 0.5 - half + 0.5 + s for w, s in zip((face.x, face.y), shift, strict=True))
     size = int(2 * half)
-    cells = cells_of(*Octaves(planes(picture)).sampled(min(scale, 2.0), left, top, size, size))
+    cells = cells_of_views([Octaves(planes(picture)).view(min(scale, 2.0), left, top, size, size)])[0]
     inner = slice(_BESIDE, _BESIDE + SIDE)
     return np.ascontiguousarray(cells[inner, inner]).ravel()
 
@@ -97,6 +97,14 @@ def _hide(picture: NDArray[np.float64], face: painting.Face, random: Random) -> 
     picture[far > face.side * random.uniform(0.22, 0.45)] = random.uniform(0.02, 0.7, 3)
 
 
+def _cropped(picture: Bytes, face: painting.Face, random: Random) -> tuple[Bytes, painting.Face]:
+    """The face fills the picture, or is cut by its edges."""
+    left, right, top, bottom = random.uniform(0.42, 0.8, 4) * face.side
+    x0, y0 = max(0, int(face.x - left)), max(0, int(face.y - top))
+    part = picture[y0 : int(face.y + bottom) + 1, x0 : int(face.x + right) + 1]
+    return np.ascontiguousarray(part), replace(face, x=face.x - x0, y=face.y - y0)
+
+
 def face_windows(first: int, count: int, seed: int, paints: int = 2) -> tuple[Bytes, NDArray[np.float32]]:
     """Windows of `count` heads, each painted `paints` times and mirrored; yaw, pitch, roll, tone of each."""
     windows, about = [], []
@@ -104,8 +112,10 @@ def face_windows(first: int, count: int, seed: int, paints: int = 2) -> tuple[By
         random = np.random.default_rng((seed, number))
         lit = painting.lit(heads.head(random))
         for _ in range(paints):
-            side = float(random.choice([26.0, 30.0, 34.0, 40.0, 52.0, 68.0]))
+            side = float(random.choice([26.0, 30.0, 34.0, 40.0, 52.0, 68.0, 110.0], p=[*[0.16] * 6, 0.04]))
             picture, face = portrait(lit, random, side)
+            if random.random() < 0.12:
+                picture, face = _cropped(picture, face, random)
             for mirrored in (False, True):
                 seen = np.ascontiguousarray(picture[:, ::-1]) if mirrored else picture
                 here = replace(face, x=picture.shape[1] - 1 - face.x) if mirrored else face
@@ -113,60 +123,6 @@ def face_windows(first: int, count: int, seed: int, paints: int = 2) -> tuple[By
                 side_sign = -1.0 if mirrored else 1.0
                 about.append((side_sign * face.yaw, face.pitch, side_sign * face.angle, face.tone))
     return np.array(windows, np.uint8).reshape(-1, SIDE * SIDE * COUNT), np.array(about, np.float32)
-
-
-# Pictures without faces
-
-
-def empty_picture(random: Random) -> Bytes:
-    """A painted picture without a face: heads from behind, bodies without heads, text, shapes, dials."""
-    kind = str(random.choice(["behind", "bodies", "text", "shapes", "dials"]))
-    height, width = 360, 480
-    picture = ground(random, height, width)
-    if kind in ("behind", "bodies"):
-        for _ in range(int(random.integers(3, 9))):
-            lit = painting.lit(_without_head(heads.head(random)) if kind == "bodies" else heads.head(random))
-            turn = random.uniform(115, 245) if kind == "behind" else random.uniform(-180, 180)
-            pose = painting.Pose(float(turn), float(random.normal(0, 12)), float(random.normal(0, 12)), 8.0)
-            colour, cover, face = painting.paint(lit, pose, painting.light(random), float(random.uniform(30, 80)), random)
-            painting.placed(picture, colour, cover, face, random.uniform(0, width), random.uniform(0, height))
-        return painting.camera(picture, random)
-    canvas = Image.fromarray(np.round(255 * np.clip(picture, 0, 1) ** (1 / 2.2)).astype(np.uint8))
-    draw = ImageDraw.Draw(canvas)
-
-    def colour() -> tuple[int, int, int]:
-        r, g, b = (int(v) for v in random.integers(0, 256, 3))
-        return r, g, b
-
-    for _ in range(int(random.integers(15, 60))):
-        x, y, size = random.uniform(0, width), random.uniform(0, height), random.uniform(8, 90)
-        if kind == "text":
-            letters = "".join(chr(int(c)) for c in random.integers(48, 123, int(random.integers(3, 25))))
-            draw.text((x, y), letters, fill=colour(), font_size=float(random.uniform(8, 48)))
-        elif kind == "dials":
-            draw.ellipse(
-                [x - size, y - size, x + size, y + size], fill=colour(), outline=colour(), width=int(random.integers(1, 6))
-            )
-            for k in range(int(random.choice([4, 8, 12, 60]))):
-                turn = 2 * np.pi * k / 12
-                draw.line(
-                    [(x + f * size * np.cos(turn), y + f * size * np.sin(turn)) for f in (0.8, 0.95)], fill=colour(), width=2
-                )
-            for _ in range(2):
-                turn = random.uniform(0, 2 * np.pi)
-                draw.line([(x, y), (x + 0.7 * size * np.cos(turn), y + 0.7 * size * np.sin(turn))], fill=colour(), width=3)
-        else:
-            points = [(x + random.normal(0, size), y + random.normal(0, size)) for _ in range(int(random.integers(3, 7)))]
-            if random.random() < 0.5:
-                draw.polygon(points, fill=colour())
-            else:
-                draw.ellipse([x - size, y - random.uniform(0.4, 1.2) * size, x + size, y + size], fill=colour(), outline=colour())
-    return painting.camera((np.asarray(canvas) / 255.0) ** 2.2, random)
-
-
-def _without_head(head: heads.Head) -> heads.Head:
-    kept = (head.rest[head.triangles][:, :, 1] < 6.05).all(axis=1)
-    return replace(head, triangles=head.triangles[kept], made_of=head.made_of[kept])
 
 
 def photograph_again(path: Path, random: Random) -> Bytes:

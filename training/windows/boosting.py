@@ -10,51 +10,57 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
+from lucid_finch.core.numerics.runtime.threads import over_bands
 from lucid_finch.core.numerics.windows.trees import LEAVES, NODES, Trees
 
 _CLIP = 0.6
 """A leaf says at most so much."""
 _PART = 0.12
 """Share of the values that each tree may choose from."""
+_LIGHT = 0.005
+"""Of all weight, in the lightest samples, which no tree looks at."""
 _SMOOTH = 1e-3
 """Of all weight, added to each leaf: small leaves say little."""
 
 
 @numba.njit(nogil=True, cache=True)
-def _histograms(values, chosen, node, weight, signed, first, last, out):  # type: ignore[no-untyped-def]
-    """Weight and signed weight by value, for the chosen rows of values (values, samples) and the nodes first..last-1."""
-    out[:] = 0.0
-    for f in range(chosen.size):
-        row = values[chosen[f]]
-        for n in range(row.size):
-            k = node[n] - first
-            if 0 <= k < last - first:
-                out[f, k, row[n], 0] += weight[n]
-                out[f, k, row[n], 1] += signed[n]
+def _taken(values, chosen, heavy, first, last, out):  # type: ignore[no-untyped-def]
+    """Rows `chosen` of values (values, samples), columns `heavy`."""
+    for f in range(first, last):
+        row, to = values[chosen[f]], out[f]
+        for n in range(heavy.size):
+            to[n] = row[heavy[n]]
 
 
 @numba.njit(nogil=True, cache=True)
-def _best(histograms, gains, at):  # type: ignore[no-untyped-def]
-    """For each node the split of the largest gain: the value, and its threshold."""
-    count, nodes = histograms.shape[0], histograms.shape[1]
-    for k in range(nodes):
-        gains[k] = -1.0
-    for f in range(count):
+def _splits(own, node, weights, nodes, first, last, gains, at):  # type: ignore[no-untyped-def]
+    """For rows first..last-1 of `own` and each of `nodes` nodes the threshold of the largest gain, and the gain (-1: none).
+
+    weights: (samples, 2), that of each sample and the same with its sign. After Friedman and others, weights by value.
+    """
+    sums = np.empty((nodes, 256, 2))
+    for f in range(first, last):
+        sums[:] = 0.0
+        row = own[f]
+        for n in range(node.size):
+            cell = sums[node[n], row[n]]
+            cell[0] += weights[n, 0]
+            cell[1] += weights[n, 1]
         for k in range(nodes):
-            total, balance = 0.0, 0.0
+            total = balance = left = signed = 0.0
             for b in range(256):
-                total += histograms[f, k, b, 0]
-                balance += histograms[f, k, b, 1]
-            left, signed = 0.0, 0.0
+                total += sums[k, b, 0]
+                balance += sums[k, b, 1]
+            gains[f, k] = -1.0
             for b in range(255):
-                left += histograms[f, k, b, 0]
-                signed += histograms[f, k, b, 1]
+                left += sums[k, b, 0]
+                signed += sums[k, b, 1]
                 right = total - left
                 if left < 1e-6 or right < 1e-6:
                     continue
                 gain = signed * signed / left + (balance - signed) ** 2 / right
-                if gain > gains[k]:
-                    gains[k], at[k, 0], at[k, 1] = gain, f, b
+                if gain > gains[f, k]:
+                    gains[f, k], at[f, k] = gain, b
 
 
 class Booster:
@@ -68,7 +74,8 @@ class Booster:
         self.leaf: list[NDArray[np.float32]] = []
 
     def trees(self, reject: float) -> Trees:
-        return Trees(self.side, np.array(self.feature), np.array(self.threshold), np.array(self.leaf, np.float32), reject)
+        limits = np.full(len(self.leaf), reject, np.float32)
+        return Trees(self.side, np.array(self.feature), np.array(self.threshold), np.array(self.leaf, np.float32), limits)
 
     def grow(self, values: NDArray[np.uint8], truth: NDArray[np.bool_], scores: NDArray[np.float64], until: int) -> None:
         """Add trees until there are so many; values (values, samples); `scores` so far are brought up to date in place."""
@@ -81,31 +88,30 @@ class Booster:
             for side in (truth, ~truth):
                 weight[side] /= max(weight[side].sum(), 1e-300)
             weight *= 0.5
-            # What weighs nothing is passed over.
-            heavy = np.flatnonzero(weight > np.quantile(weight, 0.05) * 0.0 + 1e-3 / samples)
+            # What weighs next to nothing in all is passed over.
+            order = np.argsort(weight, kind="stable")
+            heavy = np.sort(order[np.searchsorted(np.cumsum(weight[order]), _LIGHT) :])
             chosen = self.random.choice(values.shape[0], max(8, int(_PART * values.shape[0])), replace=False)
-            own = np.ascontiguousarray(values[np.ix_(chosen, heavy)])
+            own = np.empty((len(chosen), len(heavy)), np.uint8)
+            over_bands(lambda a, b: _taken(values, chosen, heavy, a, b, own), len(chosen), band_height=32)  # noqa: B023
             node = np.zeros(len(heavy), np.int64)
             feature, threshold = np.zeros(NODES, np.uint16), np.full(NODES, 255, np.uint8)
-            all_rows = np.arange(len(chosen))
-            w, s = weight[heavy], (weight * sign)[heavy]
+            weights = np.stack([weight, weight * sign], axis=1)[heavy]
             for level in range(3):
-                first, last = 2**level - 1, 2 ** (level + 1) - 1
-                histograms = np.zeros((len(chosen), last - first, 256, 2))
-                _histograms(own, all_rows, node, w, s, first, last, histograms)
-                gains, at = np.zeros(last - first), np.zeros((last - first, 2), np.int64)
-                _best(histograms, gains, at)
-                for k in range(last - first):
-                    if gains[k] >= 0:
-                        feature[first + k], threshold[first + k] = chosen[at[k, 0]], at[k, 1]
-                position = {int(c): n for n, c in enumerate(chosen)}
-                for k in range(last - first):
-                    here = node == first + k
-                    column = position.get(int(feature[first + k]), 0)
-                    node[here] = 2 * node[here] + 1 + (own[column, here] > threshold[first + k])
+                nodes = 2**level
+                gains, at = np.empty((len(chosen), nodes)), np.zeros((len(chosen), nodes), np.int64)
+                over_bands(lambda a, b: _splits(own, node, weights, nodes, a, b, gains, at), len(chosen), band_height=32)  # noqa: B023
+                best = np.argmax(gains, axis=0)
+                for k in range(nodes):
+                    if gains[best[k], k] >= 0:
+                        feature[nodes - 1 + k], threshold[nodes - 1 + k] = chosen[best[k]], at[best[k], k]
+                limit = threshold[nodes - 1 : 2 * nodes - 1]
+                none = gains[best, np.arange(nodes)] < 0
+                node = 2 * node + (own[best[node], np.arange(len(heavy))] > np.where(none, 255, limit)[node])
+            w, s = weights.T
             leaf = np.zeros(LEAVES, np.float32)
             for k in range(LEAVES):
-                here = node == NODES + k
+                here = node == k
                 leaf[k] = np.clip(s[here].sum() / (w[here].sum() + _SMOOTH), -_CLIP, _CLIP)
             self.feature.append(feature)
             self.threshold.append(threshold)

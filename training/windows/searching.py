@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from lucid_finch.core.numerics.windows.channels import CELL, COUNT, Cells, cells_of, planes
+from lucid_finch.core.numerics.windows.channels import CELL, COUNT, Cells, cells_of_views, planes
 from lucid_finch.core.numerics.windows.pyramid import Octaves
 from lucid_finch.core.numerics.windows.trees import Trees, scores
 
@@ -24,7 +24,7 @@ def levels(picture: NDArray[np.uint8], side: int, inside: float, smallest: float
     while min(height, width) * scale + 2 * pad * CELL >= side * CELL:
         if scale <= 2.0:
             rows, columns = int(height * scale) + 2 * pad * CELL, int(width * scale) + 2 * pad * CELL
-            yield scale, cells_of(*octaves.sampled(scale, -pad * CELL, -pad * CELL, columns, rows))
+            yield scale, cells_of_views([octaves.view(scale, -pad * CELL, -pad * CELL, columns, rows)])[0]
         scale *= 2 ** (-1 / PER_OCTAVE)
 
 
@@ -68,7 +68,7 @@ def hardest(
     windows were looked at."""
     found, total, looked = [], 0, 0
     for scale, cells in levels(picture.pixels, trees.side, inside, smallest):
-        score = scores(cells, trees)
+        score = scores([cells], trees)[0]
         looked += score.size
         if not score.size:
             continue

@@ -22,8 +22,8 @@ from lucid_finch.core.judging import Exclusions
 from lucid_finch.core.numerics.runtime.threads import cancellable
 from lucid_finch.core.numerics.suppression import close_pairs
 from lucid_finch.core.numerics.windows import detecting
-from lucid_finch.core.numerics.windows.channels import CELL, NAMES, cells_of, planes
-from lucid_finch.core.numerics.windows.model import Model
+from lucid_finch.core.numerics.windows.channels import CELL, NAMES, cells_of_views, planes
+from lucid_finch.core.numerics.windows.model import Looked, Model
 from lucid_finch.core.numerics.windows.pyramid import Octaves
 from lucid_finch.core.numerics.windows.trees import scores
 from lucid_finch.core.parameters import Range, gathers, judges
@@ -32,8 +32,6 @@ from lucid_finch.core.table import Array, Column
 
 _SMALLEST = 24.0
 """px of the smallest face that is searched unless told otherwise."""
-_FLOOR = 0.0
-"""Sum of the trees below which a window is no candidate."""
 _NEAR_MISS = 0.02
 """Score from which on a candidate is listed as a near miss."""
 _PART = 0.6
@@ -66,7 +64,7 @@ class FacesParameters(DetectorParameters):
         help="Minimum and maximum side of the box, from hairline to chin.",
     )
     score_min: float = judges(
-        0.4,
+        0.5,
         label="Score, min",
         least=0.0,
         most=1.0,
@@ -89,9 +87,7 @@ class Gathered:
     """What was found, in px of the image."""
 
     groups: detecting.Groups
-    angle: Array
-    again: Array
-    """What the network says of each."""
+    looked: Looked
     octaves: Octaves
     scales: list[float]
     nbytes: int
@@ -112,6 +108,7 @@ class Faces(Detector):
     )
     main_maps = ("score", "channel_magnitude")
     sized_by = "size"
+    numbers_beside = True
     near = 60.0
     here = 30.0
     examples = (Example(), Example({"size": (30.0, 40.0)}))
@@ -123,21 +120,19 @@ class Faces(Detector):
         at = _scales(task.parameters.size, image, m)
         with cancellable(task.context.cancelled):
             octaves = Octaves(planes(np.asarray(image.pixels), image.black, image.white))
-            hits = detecting.find(octaves, m.trees, m.inside, at, _FLOOR)
-            groups = detecting.joined(hits)
-            windows = _windows(octaves, groups.x, groups.y, groups.side, m)
-            angle, again = np.clip(m.leaning(windows), -60.0, 60.0), m.looked_again(windows)
+            groups = m.found(octaves, at)
+            looked = m.looked_at(octaves, groups)
         pixels = image.width * image.height
-        return Gathered(groups, angle, again, octaves, at, 16 * pixels)
+        return Gathered(groups, looked, octaves, at, 16 * pixels)
 
     def form(self, task: Task) -> Candidates:
         g: Gathered = task.gathered
         groups, frame = g.groups, task.image.frame
-        score = model().probability(groups.score, groups.count, g.again)
+        score = model().probability(groups.score, groups.count, g.looked)
         kept = _seen(task, groups) & _heads(groups, score)
         x, y = frame.to_source(groups.x, groups.y)
         side = groups.side * frame.scale
-        angle = (g.angle + frame.turn + 180.0) % 360.0 - 180.0
+        angle = (g.looked.lean + frame.turn + 180.0) % 360.0 - 180.0
         columns: dict[str, Array] = {
             "x": x, "y": y, "score": score, "angle": angle, "left": x - side / 2, "top": y - side / 2, "width": side,
             "height": side, "hits": groups.count,
@@ -197,7 +192,7 @@ class Faces(Detector):
         m, image = model(), task.image
         u, v = image.frame.from_source(x, y)
         best: tuple[float, float] | None = None
-        for scale in detecting.scales((image.width, image.height), m.trees.side * CELL, m.inside, (12.0, 1e9)):
+        for scale in m.scales((image.width, image.height), (12.0, 1e9)):
             sum_here = _best_near(task.gathered.octaves, m, scale, float(u), float(v))
             if best is None or sum_here > best[0]:
                 best = sum_here, m.inside / scale * image.frame.scale
@@ -205,10 +200,11 @@ class Faces(Detector):
             return []
         low, high = task.parameters.size or (None, None)
         least, most = low or _SMALLEST, high or float("inf")
-        at = np.array([float(u)]), np.array([float(v)]), np.array([best[1] / image.frame.scale])
-        again = m.looked_again(_windows(task.gathered.octaves, *at, m))
+        across, down, side, score = (np.array([number]) for number in (float(u), float(v), best[1] / image.frame.scale, best[0]))
         # As if as many windows agreed as on a face.
-        found = float(m.probability(np.array([best[0]]), np.array([20]), again)[0]) if best[0] > -1e8 else 0.0
+        here = detecting.Groups(across, down, side, score, np.array([20]))
+        looked = m.looked_at(task.gathered.octaves, here)
+        found = float(m.probability(here.score, here.count, looked)[0]) if best[0] > -1e8 else 0.0
         size = f"the best window here is for a face of {best[1]:.0f} px"
         if not least <= best[1] <= most and found >= 0.1:
             change = (min(least, 0.8 * best[1]), None if most == float("inf") else max(most, 1.2 * best[1]))
@@ -226,11 +222,7 @@ def _scales(size: Range | None, image: Image, m: Model) -> list[float]:
     scale = image.frame.scale
     least = (_SMALLEST if low is None else low) / scale
     most = float("inf") if high is None else high / scale
-    return detecting.scales((image.width, image.height), m.trees.side * CELL, m.inside, (least, most))
-
-
-def _windows(octaves: Octaves, x: Array, y: Array, side: Array, m: Model) -> NDArray[np.uint8]:
-    return detecting.windows_of(octaves, x, y, side, m.trees.side, m.inside)
+    return m.scales((image.width, image.height), (least, most))
 
 
 def _heads(groups: detecting.Groups, score: Array) -> NDArray[np.bool_]:
@@ -309,8 +301,7 @@ def _best_near(octaves: Octaves, m: Model, scale: float, u: float, v: float) -> 
     reach = m.trees.side // 2 + 9
     left, top = ((w + 0.5) * scale - 0.5 - reach * CELL for w in (u, v))
     size = 2 * reach * CELL
-    cells = cells_of(*octaves.sampled(scale, left, top, size, size))
-    found = scores(cells, m.trees)
+    found = scores(cells_of_views([octaves.view(scale, left, top, size, size)]), m.scan)[0]
     middle = found.shape[0] // 2
     return float(found[middle - 2 : middle + 3, middle - 2 : middle + 3].max())
 
@@ -326,7 +317,7 @@ def _channel_map(task: Task, scale: float, channel: int) -> EvidenceMap:
     """A channel of the level of one scale."""
     octaves: Octaves = task.gathered.octaves
     side = model().inside / scale * task.image.frame.scale
-    made = _once(lambda: detecting.level(octaves, scale))
+    made = _once(lambda: cells_of_views([detecting.level(octaves, scale)])[0])
     rows, columns = (int(n * scale) // CELL + 2 * detecting.PAD for n in (task.image.height, task.image.width))
     name = ("magnitude", *(f"orientation_{k}" for k in range(6)), "luma", "red", "blue")[channel]
 
@@ -339,14 +330,14 @@ def _channel_map(task: Task, scale: float, channel: int) -> EvidenceMap:
 
 
 def _score_map(task: Task, name: str, label: str, at: list[float], text: str) -> EvidenceMap:
-    """The best sum of the trees by place, in cells of the largest of some levels; what was given up is -1."""
+    """The best sum of the trees by place, in cells of the largest of some levels; 0 where all windows were given up."""
     octaves: Octaves = task.gathered.octaves
     m, first = model(), at[0]
     rows, columns = (int(n * first) // CELL + 2 * detecting.PAD for n in (task.image.height, task.image.width))
 
     def whole() -> Array:
-        best = np.full((rows, columns), m.trees.reject, np.float32)
-        for scale, _, found in detecting.score_maps(octaves, m.trees, at):
+        best = np.zeros((rows, columns), np.float32)
+        for scale, found in detecting.score_maps(octaves, m.scan, at):
             if not found.size:
                 continue
             # Where the middle of each cell of the map lies among the windows of this level.
@@ -358,7 +349,7 @@ def _score_map(task: Task, name: str, label: str, at: list[float], text: str) ->
             inside_columns = np.flatnonzero((across >= 0) & (across < found.shape[1]))
             part = found[np.ix_(lines[inside_rows], across[inside_columns])]
             to = np.ix_(inside_rows, inside_columns)
-            best[to] = np.maximum(best[to], np.maximum(part, np.float32(m.trees.reject)))
+            best[to] = np.maximum(best[to], part)
         return best
 
     made = _once(whole)
@@ -366,7 +357,7 @@ def _score_map(task: Task, name: str, label: str, at: list[float], text: str) ->
     def compute(left: int, top: int, right: int, bottom: int) -> Array:
         return made()[top:bottom, left:right]
 
-    return EvidenceMap(name, label, "", "signed", columns, rows, compute, _level_frame(task.image, first), text)
+    return EvidenceMap(name, label, "", "grey", columns, rows, compute, _level_frame(task.image, first), text)
 
 
 def _once(make: Callable[[], Array]) -> Callable[[], Array]:

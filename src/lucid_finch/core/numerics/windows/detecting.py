@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from lucid_finch.core.numerics.runtime.compiling import kernel
-from lucid_finch.core.numerics.windows.channels import CELL, COUNT, Cells, cells_of
+from lucid_finch.core.numerics.windows.channels import CELL, COUNT, View, cells_of_views
 from lucid_finch.core.numerics.windows.pyramid import Octaves
 from lucid_finch.core.numerics.windows.trees import Trees, scores
 
@@ -22,6 +22,8 @@ _FINEST = 2.0
 """Images are enlarged at most so many times."""
 _FILLING = 1.2
 """Objects are at most so many times as large as the shorter side of the image."""
+_TOGETHER = 16_000_000
+"""px of levels that are searched together."""
 _ONE = 0.35
 """Hits that share more than this part of both are of one object."""
 
@@ -58,11 +60,11 @@ def scales(size: tuple[int, int], window: float, inside: float, sizes: tuple[flo
     return found
 
 
-def level(octaves: Octaves, scale: float) -> Cells:
-    """The cells of one scale, with the padding around."""
+def level(octaves: Octaves, scale: float) -> View:
+    """The image at one scale, with the padding around."""
     height, width = octaves.levels[0][0].shape
     rows, columns = (int(n * scale) + 2 * PAD * CELL for n in (height, width))
-    return cells_of(*octaves.sampled(scale, -PAD * CELL, -PAD * CELL, columns, rows))
+    return octaves.view(scale, -PAD * CELL, -PAD * CELL, columns, rows)
 
 
 def place(row: Any, column: Any, side: int, scale: float) -> tuple[Any, Any]:
@@ -74,26 +76,38 @@ def place(row: Any, column: Any, side: int, scale: float) -> tuple[Any, Any]:
 def windows_of(octaves: Octaves, x: Floats, y: Floats, sides: Floats, side: int, inside: float) -> NDArray[np.uint8]:
     """The values (n, features) of windows of `side` cells around objects of any place and size, px of the image."""
     half = side * CELL // 2 + PAD * CELL
-    found = np.empty((len(x), side * side * COUNT), np.uint8)
-    for n in range(len(x)):
-        scale = min(inside / sides[n], _FINEST)
-        left, top = ((w + 0.5) * scale - half for w in (x[n], y[n]))
-        cells = cells_of(*octaves.sampled(scale, left, top, 2 * half, 2 * half))
-        found[n] = cells[PAD : PAD + side, PAD : PAD + side].ravel()
-    return found
+    views = []
+    for u, v, own in zip(x.tolist(), y.tolist(), sides.tolist(), strict=True):
+        scale = min(inside / own, _FINEST)
+        views.append(octaves.view(scale, (u + 0.5) * scale - half, (v + 0.5) * scale - half, 2 * half, 2 * half))
+    inner = slice(PAD, PAD + side)
+    cells = [made[inner, inner].ravel() for made in cells_of_views(views)]
+    return np.array(cells, np.uint8).reshape(-1, side * side * COUNT)
 
 
-def score_maps(octaves: Octaves, trees: Trees, at: list[float]) -> Iterator[tuple[float, Cells, NDArray[np.float32]]]:
-    """Scale, cells and scores of each level."""
+def score_maps(octaves: Octaves, trees: Trees, at: list[float]) -> Iterator[tuple[float, NDArray[np.float32]]]:
+    """Scale and scores of each level; small ones together, so that threads have enough to do."""
+    waiting: list[float] = []
+    area = 0
     for scale in at:
-        cells = level(octaves, scale)
-        yield scale, cells, scores(cells, trees)
+        view = level(octaves, scale)
+        if waiting and area + view.width * view.height > _TOGETHER:
+            yield from _scored(octaves, trees, waiting)
+            waiting, area = [], 0
+        waiting.append(scale)
+        area += view.width * view.height
+    yield from _scored(octaves, trees, waiting)
+
+
+def _scored(octaves: Octaves, trees: Trees, at: list[float]) -> Iterator[tuple[float, NDArray[np.float32]]]:
+    cells = cells_of_views([level(octaves, scale) for scale in at])
+    return zip(at, scores(cells, trees), strict=True)
 
 
 def find(octaves: Octaves, trees: Trees, inside: float, at: list[float], floor: float) -> Hits:
     """All windows whose score is at least `floor`; the size of what is looked for is `inside` px in a window."""
     parts = []
-    for scale, _, score in score_maps(octaves, trees, at):
+    for scale, score in score_maps(octaves, trees, at):
         row, column = np.nonzero(score >= np.float32(floor))
         x, y = place(row, column, trees.side, scale)
         parts.append((x, y, np.full(len(row), inside / scale), score[row, column].astype(float)))

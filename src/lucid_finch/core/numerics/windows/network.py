@@ -13,20 +13,34 @@ import numpy as np
 from numpy.typing import NDArray
 
 from lucid_finch.core.errors import ParameterError
+from lucid_finch.core.numerics.runtime.threads import over_bands
 
 Floats = NDArray[np.float32]
 
 NAMES = tuple(f"{layer}_{kind}" for layer in ("one", "two", "three", "four", "five") for kind in ("weight", "bias"))
-_AT_ONCE = 64
+_AT_ONCE = 8
+"""Windows that go through together: their values stay in the processor's cache."""
+
+
+def _shapes(side: int, channels: int) -> dict[str, tuple[int, ...]]:
+    """Of the weights of each layer."""
+    return {
+        "one": (24, channels, 3, 3), "two": (32, 24, 3, 3), "three": (48, 32, 3, 3), "four": (24, 48 * (side // 4) ** 2),
+        "five": (1, 24),
+    }  # fmt: skip
+
+
+def nothing(side: int, channels: int) -> dict[str, Floats]:
+    """A network that says 0 of everything."""
+    found = {}
+    for name, shape in _shapes(side, channels).items():
+        found[f"{name}_weight"], found[f"{name}_bias"] = np.zeros(shape, np.float32), np.zeros(shape[0], np.float32)
+    return found
 
 
 def check(arrays: Mapping[str, Any], side: int, channels: int) -> None:
     """Raises `ParameterError` where the arrays are no network for windows of `side` cells."""
-    shapes = {
-        "one": (24, channels, 3, 3), "two": (32, 24, 3, 3), "three": (48, 32, 3, 3), "four": (24, 48 * (side // 4) ** 2),
-        "five": (1, 24),
-    }  # fmt: skip
-    for name, shape in shapes.items():
+    for name, shape in _shapes(side, channels).items():
         weight, bias = arrays.get(f"{name}_weight"), arrays.get(f"{name}_bias")
         sound = weight is not None and bias is not None and weight.shape == shape and bias.shape == shape[:1]
         if weight is None or bias is None or not sound or not np.isfinite(weight).all() or not np.isfinite(bias).all():
@@ -38,26 +52,29 @@ def _filtered(x: Floats, weight: Floats, bias: Floats) -> Floats:
     n, rows, columns, channels = x.shape
     padded = np.zeros((n, rows + 2, columns + 2, channels), np.float32)
     padded[:, 1:-1, 1:-1] = x
-    total = np.zeros((n * rows * columns, len(bias)), np.float32)
+    around = np.empty((n, rows, columns, 3, 3, channels), np.float32)
     for dy in range(3):
         for dx in range(3):
-            part = padded[:, dy : dy + rows, dx : dx + columns].reshape(-1, channels)
-            total += part @ weight[:, :, dy, dx].T
-    return np.maximum(total + bias, np.float32(0)).reshape(n, rows, columns, len(bias))
+            around[:, :, :, dy, dx] = padded[:, dy : dy + rows, dx : dx + columns]
+    total = around.reshape(-1, 9 * channels) @ weight.transpose(2, 3, 1, 0).reshape(9 * channels, -1)
+    total += bias
+    return np.maximum(total, np.float32(0), out=total).reshape(n, rows, columns, len(bias))
 
 
 def _halved(x: Floats) -> Floats:
     """The largest of each block of 2 x 2; a last odd row or column is left out."""
-    n, rows, columns, channels = x.shape
-    blocks = x[:, : rows // 2 * 2, : columns // 2 * 2].reshape(n, rows // 2, 2, columns // 2, 2, channels)
-    return np.asarray(blocks.max(axis=(2, 4)))
+    rows, columns = x.shape[1:3]
+    x = x[:, : rows // 2 * 2, : columns // 2 * 2]
+    lines = np.maximum(x[:, ::2], x[:, 1::2])
+    return np.maximum(lines[:, :, ::2], lines[:, :, 1::2])
 
 
 def outputs(windows: NDArray[np.uint8], side: int, arrays: Mapping[str, Floats]) -> NDArray[np.float64]:
     """(n,): above 0 where a window (values as `trees` take them) is more likely the object than not."""
     found = np.empty(len(windows))
-    for first in range(0, len(windows), _AT_ONCE):
-        part = windows[first : first + _AT_ONCE]
+
+    def work(first: int, last: int) -> None:
+        part = windows[first:last]
         x = part.reshape(len(part), side, side, -1).astype(np.float32) / np.float32(128) - np.float32(1)
         x = _halved(_filtered(x, arrays["one_weight"], arrays["one_bias"]))
         x = _halved(_filtered(x, arrays["two_weight"], arrays["two_bias"]))
@@ -65,5 +82,7 @@ def outputs(windows: NDArray[np.uint8], side: int, arrays: Mapping[str, Floats])
         # The sums were learnt channel by channel.
         flat = x.transpose(0, 3, 1, 2).reshape(len(part), -1)
         hidden = np.maximum(flat @ arrays["four_weight"].T + arrays["four_bias"], np.float32(0))
-        found[first : first + _AT_ONCE] = (hidden @ arrays["five_weight"].T + arrays["five_bias"])[:, 0]
+        found[first:last] = (hidden @ arrays["five_weight"].T + arrays["five_bias"])[:, 0]
+
+    over_bands(work, len(windows), band_height=_AT_ONCE)
     return found
