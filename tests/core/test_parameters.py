@@ -6,6 +6,7 @@ import unittest
 
 import numpy as np
 
+import lucid_finch as lf
 from lucid_finch.core.detectors import KINDS
 from lucid_finch.core.detectors.edges import EdgesParameters
 from lucid_finch.core.errors import ParameterError
@@ -85,6 +86,21 @@ class Lengths(unittest.TestCase):
     def test_written_as_given(self) -> None:
         self.assertEqual(Length.parse("3%").plain(), "3%")
         self.assertEqual(Length.parse("12px").plain(), 12.0)
+
+    def test_ends_of_a_range_in_percent_of_the_image(self) -> None:
+        image = lf.Image.from_array(np.zeros((400, 300), np.uint8))
+        for given, expected in (((30, "20%h"), (30.0, 80.0)), (("10%", 120), (50.0, 120.0)), (("10%w", "50%w"), (30.0, 150.0))):
+            found = lf.detect("circles", image, radius=given)
+            self.assertEqual(found.task.parameters.radius, expected)
+        with self.assertRaisesRegex(ParameterError, r"radius = 90, 20%h: on this image 90 to 80 px; the minimum comes first"):
+            lf.detect("circles", image, radius=(90, "20%h"))
+        with self.assertRaisesRegex(ParameterError, r"or such as 1.2mm2; auto"):
+            lf.detect("contours", image, area=("3%", None))
+        recipe = {
+            "lucid_finch_recipe": 2,
+            "detectors": [{"name": "c", "kind": "circles", "parameters": {"radius": ["10%h", "20%h"]}}],
+        }
+        self.assertIn('"10%h"', lf.Recipe.parse(lf.Recipe.make(recipe).text()).text())
 
     def test_refused(self) -> None:
         for wrong in ("", "px", "-3", "3 miles", True, float("inf"), None, [3]):

@@ -172,11 +172,11 @@ class Parameters(BaseModel):
             given = getattr(self, name)
             if not declared.is_range or given is None:
                 continue
-            metric = [end for end in given if isinstance(end, Length)]
-            wrong = next((end for end in metric if end.unit != ("mm2" if declared.unit == "px²" else "mm")), None)
-            if wrong is not None or (metric and declared.unit not in ("px", "px²")):
+            lengths = [end for end in given if isinstance(end, Length)]
+            units = {"px": ("mm", "%", "%w", "%h"), "px²": ("mm2",)}.get(declared.unit, ())
+            if any(end.unit not in units for end in lengths):
                 raise ValueError(f"{name} = {list(map(str, given))} is not allowed; it must be {declared.allowed}")
-            if len({end.value for end in metric}) == 2 and metric[0].value > metric[1].value:
+            if len(lengths) == 2 and lengths[0].unit == lengths[1].unit and lengths[0].value > lengths[1].value:
                 raise ValueError(f"{name} = {list(map(str, given))} is not allowed; the minimum comes first")
             ends = [end for end in given if end is not None and not isinstance(end, Length)]
             beyond = any(

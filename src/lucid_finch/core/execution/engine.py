@@ -167,7 +167,7 @@ class Engine:
         self, planned: PlannedDetector, image: Image, key: Hashable, cancelled: Cancel | None, assets: Mapping[str, Any]
     ) -> Detection:
         started = time.perf_counter()
-        detector = planned.detector
+        planned, detector = planned.on(image), planned.detector
         if planned.calibration is not None:
             planned.calibration.check_size(image.source_size)
         if detector.reads == "luma" and image.is_colour:
@@ -246,7 +246,7 @@ def judged_again(
     if set(before) != {planned.name for planned in plan.detectors}:
         return None
     changed = []
-    for planned in plan.detectors:
+    for planned in (planned.on(image) for planned in plan.detectors):
         task = before[planned.name].task
         if task.keys != planned.keys(plan.prepared_key(planned, image)) or len(task.candidates) > most:
             return None

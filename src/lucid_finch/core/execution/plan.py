@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Hashable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
 
@@ -11,7 +11,7 @@ from lucid_finch.core.detector import Detector, DetectorParameters, StageKeys
 from lucid_finch.core.detectors import detector_of
 from lucid_finch.core.image import Image
 from lucid_finch.core.inspection.calibration import Calibration
-from lucid_finch.core.inspection.metric_parameters import in_pixels
+from lucid_finch.core.inspection.metric_parameters import in_pixels, of_image
 from lucid_finch.core.parameters import Parameters, Stage
 from lucid_finch.core.prepare import step_of
 from lucid_finch.core.prepare.step import PreparationStep
@@ -73,6 +73,10 @@ class PlannedDetector:
     def parameters(self) -> DetectorParameters:
         """In pixels. Raises `ParameterError`."""
         return in_pixels(self.given, self.calibration)
+
+    def on(self, image: Image) -> PlannedDetector:
+        """With what is in percent of the image as pixels."""
+        return replace(self, given=of_image(self.given, image.source_size))
 
     def keys(self, prepared: Hashable) -> StageKeys:
         """What its stages depend on, from the key of the prepared image."""

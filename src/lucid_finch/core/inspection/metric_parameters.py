@@ -1,4 +1,4 @@
-"""Parameters that are given in millimetres: what they are in pixels, and which limits stay millimetres."""
+"""Parameters that are given in millimetres or in percent of the image: what they are in pixels, and which stay millimetres."""
 
 from __future__ import annotations
 
@@ -42,4 +42,20 @@ def in_pixels(parameters: Made, calibration: Calibration | None) -> Made:
             loosest = {"at least": 0, "at most": 1}[declared.sense]
             scale = calibration.scale_range[loosest] if declared.criterion else calibration.scale
             changes[name] = Length(metric[-1] * scale)
+    return parameters.model_copy(update=changes) if changes else parameters
+
+
+def of_image(parameters: Made, size: tuple[int, int]) -> Made:
+    """The parameters with the ends of ranges that are in percent as pixels of an image of that size (width, height). Raises
+    `ParameterError` where there the minimum does not come first."""
+    changes: dict[str, Any] = {}
+    for name, declared in parameters.declarations().items():
+        ends = (getattr(parameters, name) or ()) if declared.is_range else ()
+        if any(isinstance(end, Length) and not end.is_metric for end in ends):
+            made = [end.pixels(*size) if isinstance(end, Length) and not end.is_metric else end for end in ends]
+            numbers = [end for end in made if isinstance(end, float)]
+            if numbers != sorted(numbers):
+                shown = f"{name} = {declared.type.show(ends)}"
+                raise ParameterError(f"{shown}: on this image {numbers[0]:g} to {numbers[1]:g} px; the minimum comes first", name)
+            changes[name] = tuple(made)
     return parameters.model_copy(update=changes) if changes else parameters

@@ -231,7 +231,7 @@ class Numbers(ParameterType):
 
 
 class _RangeEnds:
-    """How a `Range` is validated and written: numbers, None for no such end, texts in mm or mm2."""
+    """How a `Range` is validated and written: numbers, None for no such end, texts with a unit."""
 
     @classmethod
     def __get_pydantic_core_schema__(cls, source: Any, handler: GetCoreSchemaHandler) -> core_schema.CoreSchema:
@@ -257,20 +257,16 @@ class _RangeEnds:
             length = Length.parse(given)
         except ValueError as error:
             raise PydanticCustomError("range", "{reason}", {"reason": str(error)}) from None
-        if length.unit == "px":
-            return length.value
-        if not length.is_metric:
-            raise PydanticCustomError("range", "{reason}", {"reason": f"{length.unit} cannot be used here"})
-        return length
+        return length.value if length.unit == "px" else length
 
     @classmethod
     def __get_pydantic_json_schema__(cls, schema: Any, handler: Any) -> JsonSchemaValue:
-        end = {"anyOf": [{"type": "number"}, {"type": "string", "pattern": r"^[0-9.]+(px|mm|mm2)?$"}, {"type": "null"}]}
+        end = {"anyOf": [{"type": "number"}, {"type": "string", "pattern": r"^[0-9.]+(px|%|%w|%h|mm|mm2)?$"}, {"type": "null"}]}
         return {"type": "array", "prefixItems": [end, end], "minItems": 2, "maxItems": 2}
 
 
 Range = Annotated[tuple[float | None, float | None], _RangeEnds]
-"""The least and the most; None for no such end. As recipes have it, an end may be a `Length` in mm or mm2; detectors see px."""
+"""The least and the most; None for no such end. As recipes have it, an end may be a `Length`; detectors see px."""
 
 
 class RangeType(ParameterType):
@@ -306,9 +302,8 @@ class RangeType(ParameterType):
 
     def allowed(self, declared: Declared) -> str:
         bounds = bounds_in_words(declared) + unit_in_words(declared)
-        return (
-            f"minimum and maximum, two numbers{bounds}, or such as 1.2mm{'2' if declared.unit == 'px²' else ''}; auto for either"
-        )
+        others = {"px": ", or such as 1.2mm, 10%h", "px²": ", or such as 1.2mm2"}.get(declared.unit, "")
+        return f"minimum and maximum, two numbers{bounds}{others}; auto for either"
 
     def option(self, declared: Declared) -> Option:
         word = super().option(declared).placeholder
@@ -318,10 +313,10 @@ class RangeType(ParameterType):
         return float(f"{within_bounds(number, declared):.3g}")
 
     def with_end(self, value: Any, end: int, number: float) -> tuple[Any, Any]:
-        """The range with its lower (0) or upper (1) end set, in the unit that it has; the other end gives way."""
+        """The range with its lower (0) or upper (1) end set, in mm where it is so already; the other end gives way."""
         least, most = (_end_of(one) for one in value or (None, None))
         before = most if end else least
-        moved: Any = Length(max(number, 0.0), before.unit) if isinstance(before, Length) else number
+        moved: Any = Length(max(number, 0.0), before.unit) if isinstance(before, Length) and before.is_metric else number
         if end == 0:
             return moved, moved if _comes_after(moved, most) else most
         return moved if _comes_after(least, moved) else least, moved
