@@ -209,6 +209,8 @@ class Detector:
     """Places and lengths among the numbers of a fit."""
     criteria: ClassVar[tuple[Column, ...]] = ()
     """Columns of the candidates that only judging uses."""
+    numbers_beside: ClassVar[bool] = False
+    """Numbers are written only where they hide no finding."""
     named_by: ClassVar[str] = ""
     """A text column that is shown beside the number of each finding."""
     near: ClassVar[float] = 12.0

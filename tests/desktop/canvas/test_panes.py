@@ -15,11 +15,32 @@ from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.rendering import viewing
 from lucid_finch.core.numerics.runtime.compiling import specialisations
 from lucid_finch.core.table import Column
-from lucid_finch.desktop.canvas.pane import SHADES, Marks, round_values
+from lucid_finch.desktop.canvas.pane import SHADES, Marks, beside, round_values
 from lucid_finch.desktop.study import picture as picture_module
 from lucid_finch.desktop.study.picture import Difference, Picture
 from tests.desktop.support import BenchCase, WindowCase, two_squares
 from tests.support import disc
+
+
+class Tags(unittest.TestCase):
+    def test_beside_boxes_hide_nothing(self) -> None:
+        corners = np.random.default_rng(4).uniform(0, 600, (60, 2))
+        boxes = np.concatenate([corners, corners + 34], axis=1)
+        widths = np.full(60, 22.0)
+        lefts, tops = beside(boxes, widths, 15.0, (640, 640))
+        placed = np.flatnonzero(np.isfinite(lefts))
+        self.assertGreater(len(placed), 30)
+        tags = np.stack([lefts, tops, lefts + 22, tops + 15], axis=1)[placed]
+        everything = np.concatenate([boxes, tags])
+        for n, tag in enumerate(tags):
+            over = np.minimum(tag[2:], everything[:, 2:]) - np.maximum(tag[:2], everything[:, :2])
+            hides = np.flatnonzero((over > 1e-9).all(axis=1))
+            self.assertEqual(hides.tolist(), [60 + n])
+        self.assertFalse(np.isfinite(beside(boxes + 5000, widths, 15.0, (640, 640))[0]).any())
+
+    def test_a_box_alone_has_its_tag_above(self) -> None:
+        left, top = beside(np.array([[100.0, 100.0, 140.0, 140.0]]), np.array([20.0]), 15.0, (640, 480))
+        self.assertEqual((left.tolist(), top.tolist()), ([110.0], [84.0]))
 
 
 class Several(BenchCase):

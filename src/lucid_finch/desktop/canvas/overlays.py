@@ -102,7 +102,7 @@ class Overlays(QObject):
             # Numbers beside the shapes, which they would hide.
             own = replace(own, at=np.stack([table["x"], table["y"] - 9.0], axis=1))
         if found.places is not None:
-            own = replace(own, at=np.asarray(found.places, float))
+            own = replace(own, at=np.asarray(found.places, float), beside=found.task.detector.numbers_beside)
         if found.named_by:
             own = replace(own, names=tuple(table[found.named_by].tolist()))
         if in_sight and self.colour_by in table.declared:

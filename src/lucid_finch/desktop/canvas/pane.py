@@ -72,6 +72,30 @@ class View(QObject):
         self.cursor_moved.emit()
 
 
+def beside(boxes: NDArray[Any], widths: NDArray[Any], height: float, pane: tuple[int, int]) -> tuple[NDArray[Any], NDArray[Any]]:
+    """Left and top of a tag of each box (n, 4), next to it so that it lies on no box and no other tag; -inf without room.
+
+    Only for boxes in a pane of that size, and at most `_MOST_TAGS`.
+    """
+    lefts, tops = np.full((2, len(boxes)), -np.inf)
+    in_sight = (boxes[:, 2] > 0) & (boxes[:, 3] > 0) & (boxes[:, 0] < pane[0]) & (boxes[:, 1] < pane[1])
+    taken = np.asarray(boxes[in_sight], float)
+    for n in np.flatnonzero(in_sight)[:_MOST_TAGS].tolist():
+        (x0, y0, x1, y1), width = boxes[n].tolist(), float(widths[n])
+        above, below, middle = y0 - height - 1, y1 + 1, (x0 + x1 - width) / 2
+        offers = np.array(
+            [(middle, above), (x0, above), (x1 - width, above), (middle, below), (x1 + 1, y0), (x0 - width - 1, y0)]
+        )
+        apart = (offers[:, :1] + width <= taken[:, 0]) | (offers[:, :1] >= taken[:, 2])
+        apart |= (offers[:, 1:] + height <= taken[:, 1]) | (offers[:, 1:] >= taken[:, 3])
+        free = np.flatnonzero(apart.all(axis=1))
+        if len(free):
+            lefts[n], tops[n] = offers[free[0]]
+            own = [lefts[n], tops[n], lefts[n] + width, tops[n] + height]
+            taken = np.concatenate([taken, [own]])
+    return lefts, tops
+
+
 @dataclass(frozen=True)
 class Marks:
     """Chains to draw over a map, as flat arrays in the source frame."""
@@ -99,6 +123,8 @@ class Marks:
     """The one map that they belong to; "" for marks of the image."""
     names: tuple[str, ...] = ()
     """A name for each row that is written beside its number where the mark is wide enough."""
+    beside: bool = False
+    """Numbers stand where they hide none of the marks, else they are left out; `at` is not used."""
 
     @staticmethod
     def of(outlines: Outlines, x: Any, y: Any, numbers: Any, colour: QColor, dashed: bool = False) -> Marks:
@@ -469,6 +495,10 @@ class Pane(QWidget):
                 room = (marks.boxes[:, 2] - marks.boxes[:, 0]) * self.view.scale
                 widths = np.where(named < room, named, widths)
             lefts, tops = x - widths / 2, y - height / 2
+            if marks.beside:
+                middle = np.array([wide / 2, high / 2, wide / 2, high / 2])
+                boxes = (marks.boxes - np.tile((self.view.x, self.view.y), 2)) * self.view.scale + middle
+                lefts, tops = beside(boxes, widths, height, (wide, high))
             inside = (lefts > 8) & (lefts + widths < wide - 8) & (tops > 8) & (tops + height < high - 8)
             chosen = np.array(sorted(marks.chosen), int)
             rows = chosen[inside[chosen]]
