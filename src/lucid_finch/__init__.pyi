@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from lucid_finch.api import calibrate as calibrate
 from lucid_finch.api import crops as crops
+from lucid_finch.api import open_source as open_source
 from lucid_finch.api import rectify as rectify
 from lucid_finch.core.detection import Detection as Detection
 from lucid_finch.core.detection import EvidenceMap as EvidenceMap
@@ -34,6 +35,7 @@ from lucid_finch.files.images import read_image as read_image
 from lucid_finch.files.maps import write_image as write_image
 from lucid_finch.files.maps import write_map as write_map
 from lucid_finch.files.recipes import Recipe as Recipe
+from lucid_finch.pipeline.sources import SourceFrame as SourceFrame
 
 __version__: str
 
@@ -478,4 +480,4 @@ def run(
 ) -> Run: ...
 def kinds() -> dict[Kind, dict[str, Any]]: ...
 def steps() -> dict[Step, dict[str, Any]]: ...
-__all__ = ["Calibration", "Cancelled", "Detection", "Engine", "EvidenceMap", "Explanation", "FileError", "Findings", "Frame", "Image", "MarkStyle", "NearMisses", "ParameterError", "Recipe", "Run", "calibrate", "crops", "detect", "explain", "json_schema", "kinds", "prepare", "read_image", "rectify", "run", "steps", "write_annotated", "write_csv", "write_findings", "write_image", "write_map", "write_svg"]
+__all__ = ["Calibration", "Cancelled", "Detection", "Engine", "EvidenceMap", "Explanation", "FileError", "Findings", "Frame", "Image", "MarkStyle", "NearMisses", "ParameterError", "Recipe", "Run", "SourceFrame", "calibrate", "crops", "detect", "explain", "json_schema", "kinds", "open_source", "prepare", "read_image", "rectify", "run", "steps", "write_annotated", "write_csv", "write_findings", "write_image", "write_map", "write_svg"]

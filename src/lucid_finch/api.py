@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -32,13 +32,46 @@ from lucid_finch.files.findings import write_csv, write_findings, write_svg
 from lucid_finch.files.images import read_image
 from lucid_finch.files.maps import write_image, write_map
 from lucid_finch.files.recipes import Recipe
+from lucid_finch.pipeline.cameras import is_camera
+from lucid_finch.pipeline.live import camera_rounds
 from lucid_finch.pipeline.sinks import save_run
+from lucid_finch.pipeline.sources import Reader, SourceFrame, images_in
 
 __all__ = [
-    "Calibration", "Cancelled", "Detection", "Engine", "EvidenceMap", "Explanation", "FileError", "Findings", "Frame",
-    "Image", "MarkStyle", "NearMisses", "ParameterError", "Recipe", "Run", "calibrate", "crops", "detect", "explain",
-    "json_schema", "kinds", "prepare", "read_image", "rectify", "run", "steps", "write_annotated", "write_csv", "write_findings",
-    "write_image", "write_map", "write_svg",
+    "Calibration",
+    "Cancelled",
+    "Detection",
+    "Engine",
+    "EvidenceMap",
+    "Explanation",
+    "FileError",
+    "Findings",
+    "Frame",
+    "Image",
+    "MarkStyle",
+    "NearMisses",
+    "ParameterError",
+    "Recipe",
+    "Run",
+    "SourceFrame",
+    "calibrate",
+    "crops",
+    "detect",
+    "explain",
+    "json_schema",
+    "kinds",
+    "open_source",
+    "prepare",
+    "read_image",
+    "rectify",
+    "run",
+    "steps",
+    "write_annotated",
+    "write_csv",
+    "write_findings",
+    "write_image",
+    "write_map",
+    "write_svg",
 ]  # fmt: skip
 
 ImageLike = Image | str | Path | ArrayLike
@@ -66,6 +99,28 @@ def crops(image: ImageLike, table: Table, size: int = 32, *, turned: bool = Fals
     (1, 16, 16)
     """
     return crops_of(_image(image), table, size, turned, fitted)
+
+
+def open_source(source: str | Path, *, every: int = 1, recursive: bool = False, page: int | None = None) -> Iterator[SourceFrame]:
+    """The images of a source, one after the other: a file, all its pages, a folder in natural order, a clip frame by frame, or a
+    camera (`camera:simulated`, `camera:/dev/video0`, a URL), which gives its newest frame whenever one is asked for.
+
+    `every`: of frames, only every so many. `page`: only this picture of each file. What is open is given back when the iterator
+    ends or is closed. Raises `FileError`, `ParameterError`.
+
+    >>> import lucid_finch as lf
+    >>> frame = next(lf.open_source("camera:simulated?size=320x240"))
+    >>> frame.image.width, frame.index
+    (320, 0)
+    """
+    if is_camera(str(source)):
+        for (place,) in camera_rounds(str(source), every=every):
+            assert place.image is not None
+            yield SourceFrame(place.image, place.page, place.time)
+        return
+    with Reader() as reader:
+        for number, place in enumerate(images_in([Path(source)], recursive, page, page, every)):
+            yield SourceFrame(reader.read(place), place.page if place.is_frame else number, place.time)
 
 
 def calibrate(

@@ -44,7 +44,7 @@ class Outputs(BatchCase):
             extra = [] if outputs is None else ["--outputs", outputs]
             status, _, said = self.call("run", self.recipe(), self.picture, "--out", out, *extra)
             self.assertEqual(status, 0, said)
-            self.assertEqual({p.name for p in out.iterdir()}, expected | {"summary.csv"})
+            self.assertEqual({p.name for p in out.iterdir()}, expected | {"summary.csv", "run.journal"})
             (row,) = self.summary(out)
             self.assertEqual(set(row["results"].split(" | ")), expected)
 

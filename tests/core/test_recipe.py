@@ -85,7 +85,7 @@ class Reading(unittest.TestCase):
         again = Recipe.parse(recipe.text())
         self.assertEqual(again.plain(), recipe.plain())
         self.assertEqual(again.assets[sha].decoded(), b"pixels")
-        self.assertEqual(again.unused, ["measures", "checks", "scan: anchor", "scan: track"])
+        self.assertEqual(again.unused, ["measures", "checks", "scan: anchor"])
         self.assertEqual(again.detectors[1].references, {"reference_line": "other", "anchor": "rim"})
         self.assertNotIn(data, json.dumps(recipe.sha256))
 

@@ -34,6 +34,11 @@ def _page() -> click.Option:
 
 _OVERWRITE = "Let results be written over the image that they are of, and over those of another recipe."
 _OUTPUTS = "What is written of each image, separated by commas: findings, csv, parquet, svg, annotated, maps, crops."
+_RUN_OUTPUTS = (
+    "What is written, separated by commas; of each image: findings, csv, parquet, svg, annotated, maps, crops; of the whole run: "
+    "table, table-parquet, lines, clip, map-clip. Default: findings,csv; of clips: lines,table."
+)
+_CLIP_FORMAT = "Clips that are written: mkv without loss, or webm, which is small."
 _CROP_SIZE = "Width of the squares around findings, with the output crops."
 _CROP_FITTED = "Enlarge or shrink them so that each finding, such as a face, fills its square."
 _CROP_TURNED = "Turn them so that the direction (or angle) of each finding points to the right."
@@ -141,11 +146,18 @@ cli.add_command(_FromDeclarations(name="prepare", of="steps", help="Run one prep
 @click.argument("recipe", metavar="RECIPE")
 @click.argument("images", nargs=-1, required=True, metavar="IMAGE...")
 @click.option("--out", metavar="DIR", help="Where the results of each image and summary.csv go.")
-@click.option("--outputs", default="findings,csv", show_default=True, metavar="LIST", help=_OUTPUTS)
+@click.option("--outputs", metavar="LIST", help=_RUN_OUTPUTS)
 @click.option("--json-lines", metavar="FILE", help="Write the findings of each image as a line of JSON; - is stdout.")
 @click.option("--jobs", type=click.IntRange(1), default=1, show_default=True, metavar="N", help="Number of processes.")
+@click.option("--scheduler", default="", metavar="ADDRESS", help="Let the workers of this Dask scheduler do the images.")
+@click.option("--resume", is_flag=True, help="Go on with an earlier run in DIR: only what is missing or has changed.")
+@click.option("--retry", is_flag=True, help="With --resume: also the images that failed.")
+@click.option("--watch", is_flag=True, help="Also take the images that arrive in the folders, until Ctrl-C.")
 @click.option("--recursive", is_flag=True, help="Also take images in folders inside folders.")
-@click.option("--page", default="0", show_default=True, metavar="N|all", help="Which picture of each file, from 0, or all.")
+@click.option("--page", metavar="N|all", help="Which picture of each file, from 0 (default), or all (default of a clip).")
+@click.option("--every", type=click.IntRange(1), default=1, metavar="N", help="Of a clip, only every N-th frame.")
+@click.option("--frames", type=click.IntRange(1), metavar="N", help="Of a camera, so many frames; else until Ctrl-C.")
+@click.option("--clip-format", type=click.Choice(["mkv", "webm"]), default="mkv", show_default=True, help=_CLIP_FORMAT)
 @click.option("--save-map", multiple=True, metavar="DETECTOR.NAME", help="Also write this evidence map of each image.")
 @click.option("--map-format", type=click.Choice(["png", "tif", "npy"]), default="png", show_default=True)
 @click.option("--crop-size", type=int, default=32, show_default=True, metavar="PX", help=_CROP_SIZE)
@@ -156,37 +168,42 @@ cli.add_command(_FromDeclarations(name="prepare", of="steps", help="Run one prep
 @click.option("--value-range", type=float, nargs=2, metavar="BLACK WHITE", help="As for detect.")
 @click.option("--overwrite", is_flag=True, help=_OVERWRITE)
 def run(recipe: str, images: Sequence[str], **values: Any) -> None:
-    """Run a recipe over images and folders of them; - is an image from stdin."""
-    from lucid_finch.command_line.batch import run_batch
+    """Run a recipe over images, folders of them, clips or a camera; - is an image from stdin."""
+    from lucid_finch.command_line.batch import given_images, run_batch
     from lucid_finch.files.recipes import Recipe
     from lucid_finch.pipeline.batch import Batch
-    from lucid_finch.pipeline.sinks import Outputs
-    from lucid_finch.pipeline.sources import ReadOptions, images_in
+    from lucid_finch.pipeline.sinks import DEFAULT_OUTPUTS, OUTPUTS_OF_CLIPS, Outputs
+    from lucid_finch.pipeline.sources import ReadOptions
+    from lucid_finch.pipeline.whole_run import Wish
 
     out, lines, overwrite = values["out"], values["json_lines"], values["overwrite"]
     if out is None and lines is None:
         raise click.UsageError("say where the results go: --out DIR, --json-lines FILE, or both")
+    if values["retry"] and not values["resume"]:
+        raise click.UsageError("--retry goes with --resume")
     loaded = Recipe.load(recipe, calibration=values["calibration"])
+    given = given_images(images, values)
+    usual = OUTPUTS_OF_CLIPS if given.are_frames else DEFAULT_OUTPUTS
     outputs = Outputs.named(
-        _listed(values["outputs"]),
+        _listed(values["outputs"]) if values["outputs"] is not None else usual,
         maps=tuple(values["save_map"]),
         map_format=values["map_format"],
         crop_size=values["crop_size"],
         crop_turned=values["crop_turned"],
         crop_fitted=values["crop_fitted"],
+        clip_format=values["clip_format"],
         overwrite=overwrite,
     )
-    page = None if values["page"] == "all" else _whole(values["page"])
-    places = images_in([_path(given) for given in images], values["recursive"], page)
     batch = Batch(
         recipe=loaded,
         out=Path(out) if out is not None else None,
         outputs=outputs,
         options=ReadOptions(values["significant_bits"], values["value_range"] or None),
-        kept=() if overwrite else tuple(place.path for place in places),
+        kept=() if overwrite else given.files,
         lines=lines is not None,
     )
-    failed, unmet = run_batch(batch, places, values["jobs"], lines, overwrite)
+    wish = Wish(values["jobs"], values["scheduler"], values["resume"], values["retry"])
+    failed, unmet = run_batch(batch, given.rounds, given.total, wish, lines, overwrite or values["resume"])
     sys.exit(IMAGE_FAILED if failed else UNMET if unmet else DONE)
 
 
@@ -194,15 +211,20 @@ def _listed(text: str) -> list[str]:
     return [part for part in (piece.strip() for piece in text.split(",")) if part]
 
 
-def _whole(text: str) -> int:
-    if not text.isdigit():
-        raise click.UsageError(f'--page "{text}" is not allowed; a whole number from 0, or all')
-    return int(text)
-
-
 def _path(given: str) -> Path:
     """The path of an image that was named on the command line; - is stdin."""
     return Path("/dev/stdin") if given == "-" else Path(given)
+
+
+@cli.command()
+def cameras() -> None:
+    """List the cameras that can be opened, with their sizes and rates."""
+    from lucid_finch.pipeline.cameras import cameras as found
+
+    for entry in found():
+        click.echo(f"{entry.source}  {entry.label}")
+        for size in entry.sizes:
+            click.echo(f"    {size}")
 
 
 @cli.command()

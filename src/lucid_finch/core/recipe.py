@@ -320,8 +320,7 @@ class Recipe(_Part):
     def unused(self) -> list[str]:
         """What the recipe holds that this version keeps but does not apply."""
         found = [name for name in ("measures", "checks") if getattr(self, name)]
-        found += [f"{entry.name}: anchor" for entry in self.detectors if entry.anchor is not None]
-        return found + [f"{entry.name}: track" for entry in self.detectors if entry.track]
+        return found + [f"{entry.name}: anchor" for entry in self.detectors if entry.anchor is not None]
 
     @classmethod
     def make(cls, given: Mapping[str, Any], what: str = "recipe") -> Self:

@@ -6,10 +6,12 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cache
 from importlib import resources
+from pathlib import Path
 from typing import Any
 
 from lucid_finch.core.errors import ParameterError, nearest
 from lucid_finch.core.image import Image
+from lucid_finch.demo import belt
 from lucid_finch.demo.cutouts import cutouts
 from lucid_finch.demo.dot_target import dot_target
 from lucid_finch.demo.glaze_edge import glaze_edge
@@ -44,6 +46,22 @@ class SceneEntry:
     title: str
     purpose: str
 
+
+@dataclass(frozen=True)
+class ClipEntry:
+    """How a clip is made and announced."""
+
+    file: Callable[[], Path]
+    """The clip; it is made on first use."""
+    truth: Callable[[], dict[str, Any]]
+    title: str
+    purpose: str
+
+
+CLIPS: dict[str, ClipEntry] = {
+    "belt": ClipEntry(belt.clip, belt.truth, "conveyor belt", "A clip of a made-up belt with round tiles, some of them broken")
+}
+"""Every demo clip by name."""
 
 SCENES: dict[str, SceneEntry] = {
     "tile_panel": SceneEntry(tile_panel, "tile panel", "A panel of made-up tiles: edges of the tiles and lines of the joints"),

@@ -21,15 +21,16 @@ _MOST_NUMBERS = 400
 _MOST_JOINTS = 64
 
 
-def annotated_picture(run: Run, style: MarkStyle | None = None) -> Any:
-    """A Pillow picture in `style`, else that of the recipe; small images are enlarged so that numbers can be read."""
+def annotated_picture(run: Run, style: MarkStyle | None = None, factor: int | None = None) -> Any:
+    """A Pillow picture in `style`, else that of the recipe; `factor` times as large, or so that numbers can be read."""
     import PIL.Image
     from PIL import ImageDraw, ImageFont
 
     style = style if style is not None else run.recipe.marks
     base = PIL.Image.fromarray(picture_of(run.image)).convert("RGB")
-    factor = max(1, -(-_LEAST_WIDTH // max(base.size)))
-    base = base.resize((base.width * factor, base.height * factor), PIL.Image.Resampling.NEAREST)
+    factor = factor or max(1, -(-_LEAST_WIDTH // max(base.size)))
+    if factor > 1:
+        base = base.resize((base.width * factor, base.height * factor), PIL.Image.Resampling.NEAREST)
     diagonal = float(np.hypot(*base.size))
     thickness = style.thickness or max(1.4, diagonal / 900)
     text_size = style.text_size or max(12.0, diagonal / 100)

@@ -9,6 +9,7 @@ import io
 import json
 import re
 from collections.abc import Iterable
+from functools import lru_cache
 from importlib import metadata
 from pathlib import Path
 from typing import Any
@@ -27,8 +28,8 @@ from lucid_finch.files.writing import whole_file, write_text
 _DIGITS, _METRIC_DIGITS = 4, 6
 
 
-def findings_document(run: Run, image_path: str | Path | None = None) -> dict[str, Any]:
-    """The contents of a findings file."""
+def findings_document(run: Run, image_path: str | Path | None = None, time: float | None = None) -> dict[str, Any]:
+    """The contents of a findings file; `time`: of a frame of a clip, s."""
     image: dict[str, Any] = {
         "path": str(image_path) if image_path is not None else run.image.name,
         "width": run.image.source_size[0],
@@ -37,6 +38,8 @@ def findings_document(run: Run, image_path: str | Path | None = None) -> dict[st
     }
     if run.image.pages > 1:
         image["page"] = run.image.page
+    if time is not None:
+        image["time"] = time
     resolved = {name: {k: _clean(v) for k, v in d.resolved.items()} for name, d in run.detections.items()}
     expected = {entry.name: entry.plain()["expect"] for entry in run.recipe.detectors}
     return {
@@ -101,15 +104,22 @@ def _file_hash(path: str | Path | None) -> str | None:
     if path is None or not Path(path).is_file():
         return None
     try:
-        with Path(path).open("rb") as stream:
-            return hashlib.file_digest(stream, "sha256").hexdigest()
+        about = Path(path).stat()
+        return file_hash(Path(path), about.st_size, about.st_mtime_ns)
     except OSError:
         return None
 
 
-def write_findings(path: str | Path, run: Run, image_path: str | Path | None = None) -> None:
+@lru_cache(maxsize=64)
+def file_hash(path: Path, size: int, changed: int) -> str:
+    """sha256 of a file of that size, last changed then (ns); a clip is not read again for each frame. Raises `OSError`."""
+    with path.open("rb") as stream:
+        return hashlib.file_digest(stream, "sha256").hexdigest()
+
+
+def write_findings(path: str | Path, run: Run, image_path: str | Path | None = None, time: float | None = None) -> None:
     """`NAME.findings.json`. Raises `FileError`."""
-    document = findings_document(run, image_path)
+    document = findings_document(run, image_path, time)
     write_text(path, json_text(document) + "\n")
 
 
@@ -133,6 +143,11 @@ def json_text(value: Any, indent: int = 0) -> str:
         lines = (f"{pad}{encoded(str(key))}: {json_text(one, indent + 1)}" for key, one in value.items())
         return "{\n" + ",\n".join(lines) + "\n" + " " * indent + "}"
     return "[\n" + ",\n".join(pad + json_text(one, indent + 1) for one in value) + "\n" + " " * indent + "]"
+
+
+def table_rows(run: Run) -> dict[str, tuple[tuple[str, ...], list[list[Any]]]]:
+    """Columns and rows of the findings of each detector, as JSON can hold them."""
+    return {name: (d.findings.columns, [list(row.values()) for row in _rows(d.findings)]) for name, d in run.detections.items()}
 
 
 def write_csv(path: str | Path, table: Table) -> None:

@@ -20,6 +20,7 @@ import numpy as np
 
 from lucid_finch.core.errors import FileError, ParameterError
 from lucid_finch.core.image import Image
+from lucid_finch.files import clips
 
 MOST_PIXELS = 500_000_000
 """Larger pictures are refused before they are unpacked."""
@@ -51,13 +52,15 @@ def read_image(
     significant_bits: int | None = None,
     value_range: tuple[float, float] | None = None,
 ) -> Image:
-    """The picture in a file, or one `page` (from 0) of several. Raises `FileError` that names the file and the reason,
-    `ParameterError`."""
+    """The picture in a file, or one `page` (from 0) of several: of a clip, the frame. Raises `FileError` that names the file and
+    the reason, `ParameterError`."""
     given = Path(path)
     if "\0" in str(given):
         raise FileError(given, "is no name of a file")
     if isinstance(page, bool) or not isinstance(page, int) or page < 0:
         raise ParameterError(f"page: {page!r} is not allowed; a whole number from 0", "page")
+    if clips.is_clip(given):
+        return clips.read_frame(given, page)
     with _seekable(given) as file:
         try:
             return _read(file, given.name, page, significant_bits, value_range)
@@ -138,6 +141,8 @@ def _head(file: Path) -> bytes:
 def page_count(path: str | Path) -> int:
     """How many pictures a file holds. Raises `FileError`."""
     file = Path(path)
+    if clips.is_clip(file):
+        return clips.frame_count(file)
     reader = _reader(file, _head(file))
     try:
         return _PAGES[reader](file) if reader in _PAGES else 1

@@ -1,34 +1,27 @@
-"""A batch: every image through a recipe and its results written, one after the other or in several processes."""
+"""What is done with each image of a run, and what has become of it; how the work is spread is an executor's matter."""
 
 from __future__ import annotations
 
 import logging
-import multiprocessing
-import os
-import signal
-import threading
-from collections import deque
-from collections.abc import Iterator, Sequence
-from concurrent.futures import Future, ProcessPoolExecutor, ThreadPoolExecutor
-from concurrent.futures.process import BrokenProcessPool
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from lucid_finch.core.errors import Cancelled, FileError, ParameterError
+from lucid_finch.core.errors import FileError, ParameterError
 from lucid_finch.core.execution.engine import Engine
-from lucid_finch.core.numerics.runtime.threads import set_thread_count, thread_count
-from lucid_finch.files.findings import encoded, findings_document
+from lucid_finch.files.findings import encoded, file_hash, findings_document, table_rows
 from lucid_finch.files.recipes import Recipe
 from lucid_finch.files.writing import inputs_kept
+from lucid_finch.pipeline.clip_pictures import Frame, clip_pictures
 from lucid_finch.pipeline.run import Done, run_images, unexpected
 from lucid_finch.pipeline.sinks import Outputs, failure_row, summary_rows, write_results
 from lucid_finch.pipeline.sources import AS_STORED, Place, ReadOptions
+from lucid_finch.pipeline.stages import ahead
+from lucid_finch.pipeline.tracking import RunTracker
 
 log = logging.getLogger(__name__)
-
-_WRITERS = 1
-"""Threads that encode and write while the next image is worked on."""
 
 
 @dataclass(frozen=True)
@@ -45,6 +38,11 @@ class Batch:
     lines: bool = False
     """Whether each record carries its findings as a line of JSON."""
 
+    @property
+    def follows(self) -> bool:
+        """Whether objects are followed from image to image, which then are done in their order."""
+        return any(entry.track for entry in self.recipe.running)
+
 
 @dataclass(frozen=True)
 class Record:
@@ -56,43 +54,60 @@ class Record:
     rows: tuple[dict[str, Any], ...]
     """For the summary."""
     line: str = ""
+    tables: Mapping[str, tuple[tuple[str, ...], list[list[Any]]]] = field(default_factory=dict)
+    """Columns and rows of the findings of each detector, where the run writes one table of all."""
+    pictures: Mapping[str, Frame] = field(default_factory=dict, repr=False)
+    """Frames of the clips that are written, by the name of the clip."""
+    sha256: str = ""
+    """Of the file that the image is from."""
 
 
-def records(batch: Batch, places: Sequence[Place], jobs: int = 1) -> Iterator[Record]:
-    """One record an image, in their order; the results are the same for any number of jobs."""
-    yield from _in_processes(batch, places, jobs) if jobs > 1 and len(places) > 1 else _in_threads(batch, places)
+Executor = Callable[[Iterable[Place]], Iterator[Record]]
+"""Does images: one record each, in their order."""
 
 
-def _in_threads(batch: Batch, places: Sequence[Place]) -> Iterator[Record]:
-    """Images one after the other, whose results are written while the next one is worked on."""
-    waiting: deque[Future[Record]] = deque()
-    with ThreadPoolExecutor(_WRITERS) as pool:
-        stopped: BaseException | None = None
-        try:
-            for done in run_images(batch.recipe, places, Engine(), options=batch.options):
-                waiting.append(pool.submit(_written, batch, done))
-                if len(waiting) > _WRITERS:
-                    yield waiting.popleft().result()
-        except (Cancelled, KeyboardInterrupt) as error:
-            stopped = error
-        # What is done when the work is stopped is not lost.
-        while waiting:
-            yield waiting.popleft().result()
-        if stopped is not None:
-            raise stopped
+@contextmanager
+def in_this_process(batch: Batch) -> Iterator[Executor]:
+    """Images one after the other: the next is read and the last one written meanwhile."""
+    engine, tracker = Engine(), RunTracker()
+
+    def tracked(places: Iterable[Place]) -> Iterator[Done]:
+        for number, done in enumerate(run_images(batch.recipe, places, engine, options=batch.options)):
+            yield tracker.followed(done, number) if batch.follows else done
+
+    def work(places: Iterable[Place]) -> Iterator[Record]:
+        # What is done when the work is stopped is not lost: it waits to be taken.
+        yield from ahead(written(batch, done) for done in ahead(tracked(places), 1))
+
+    yield work
 
 
-def _written(batch: Batch, done: Done) -> Record:
+def executor(batch: Batch, jobs: int = 1, scheduler: str = "") -> AbstractContextManager[Executor]:
+    """What does the images: this process, several, or a Dask cluster. The results are the same."""
+    if scheduler:
+        from lucid_finch.pipeline.cluster import in_cluster
+
+        return in_cluster(batch, scheduler)
+    if jobs > 1 and not batch.follows:
+        from lucid_finch.pipeline.workers import in_processes
+
+        return in_processes(batch, jobs)
+    return in_this_process(batch)
+
+
+def written(batch: Batch, done: Done) -> Record:
     """Write what an image gave."""
     place, failure, run = done.place, done.failure, done.run
     if run is None:
         return Record(place, failure, (), (failure_row(place, failure),))
-    written: list[Path] = []
+    files: list[Path] = []
     try:
-        line = encoded(findings_document(run, place.path)) if batch.lines else ""
+        line = encoded(findings_document(run, place.path, place.time)) if batch.lines or "lines" in batch.outputs.kinds else ""
         if batch.out is not None:
             with inputs_kept(batch.kept):
-                written = write_results(run, batch.out, place.result_name, place.path, batch.outputs)
+                files = write_results(run, batch.out, place.result_name, place.path, batch.outputs, place.time)
+        tables = table_rows(run) if batch.outputs.makes_tables else {}
+        pictures = clip_pictures(run, batch.outputs)
     except (FileError, ParameterError) as error:
         failure = str(error)
     except MemoryError:
@@ -103,87 +118,14 @@ def _written(batch: Batch, done: Done) -> Record:
     if failure:
         return Record(place, failure, (), (failure_row(place, failure),))
     unmet = tuple(str(expectation) for expectation in run.unmet)
-    return Record(place, "", unmet, tuple(summary_rows(place, run, written, batch.out or Path())), line)
+    rows = tuple(summary_rows(place, run, files, batch.out or Path()))
+    return Record(place, "", unmet, rows, line, tables, pictures, hash_of(place.path))
 
 
-class _Worker:
-    """What a worker process keeps between images."""
-
-    engine: Engine
-    batch: Batch
-
-
-def _begin(batch: Batch, threads: int) -> None:
-    # Ctrl-C reaches the whole group of processes; the first one ends the others.
-    signal.signal(signal.SIGINT, signal.SIG_IGN)
-    threading.Thread(target=_end_with_parent, daemon=True).start()
-    set_thread_count(threads)
-    _Worker.engine, _Worker.batch = Engine(), batch
-
-
-def _end_with_parent() -> None:
-    parent = multiprocessing.parent_process()
-    if parent is not None:
-        parent.join()
-        os._exit(1)
-
-
-def _one(place: Place) -> Record:
-    batch = _Worker.batch
-    (done,) = run_images(batch.recipe, [place], _Worker.engine, options=batch.options)
-    return _written(batch, done)
-
-
-def _in_processes(batch: Batch, places: Sequence[Place], jobs: int) -> Iterator[Record]:
-    """A process that dies takes its image with it and no other."""
-    jobs = min(jobs, len(places))
-    left = deque(places)
-    waiting: deque[tuple[Place, Future[Record]]] = deque()
-    pool = _pool(batch, jobs)
+def hash_of(path: Path) -> str:
+    """sha256 of a file, "" where there is none."""
     try:
-        while left or waiting:
-            while left and len(waiting) < 2 * jobs:
-                waiting.append((left[0], pool.submit(_one, left.popleft())))
-            place, future = waiting[0]
-            try:
-                record = future.result()
-            except BrokenProcessPool:
-                # Which image it was is not known: those under way are tried again, each in a process of its own.
-                again = [place for place, _ in waiting]
-                waiting.clear()
-                for place in again:
-                    yield _alone(batch, place)
-                _end(pool)
-                pool = _pool(batch, jobs)
-                continue
-            waiting.popleft()
-            yield record
-    finally:
-        _end(pool)
-
-
-def _alone(batch: Batch, place: Place) -> Record:
-    pool = _pool(batch, 1)
-    try:
-        return pool.submit(_one, place).result()
-    except BrokenProcessPool:
-        failure = f"{place.path}: the process that worked on it died (out of memory?)"
-        return Record(place, failure, (), (failure_row(place, failure),))
-    finally:
-        _end(pool)
-
-
-def _pool(batch: Batch, jobs: int) -> ProcessPoolExecutor:
-    spawn = multiprocessing.get_context("spawn")
-    return ProcessPoolExecutor(jobs, spawn, _begin, (batch, max(1, thread_count() // jobs)))
-
-
-def _end(pool: ProcessPoolExecutor) -> None:
-    """Without waiting for what is under way: it may take long, and nobody wants it any more."""
-    # The library ends workers at once only from Python 3.14 on.
-    workers = list((getattr(pool, "_processes", None) or {}).values())
-    pool.shutdown(wait=False, cancel_futures=True)
-    for worker in workers:
-        worker.terminate()
-    for worker in workers:
-        worker.join(5)
+        about = path.stat()
+        return file_hash(path, about.st_size, about.st_mtime_ns) if path.is_file() else ""
+    except OSError:
+        return ""

@@ -24,6 +24,8 @@ from lucid_finch.files.maps import write_image, write_map, write_pages
 from lucid_finch.pipeline.sources import RESULTS_APART, SUMMARY, Place
 
 DEFAULT_OUTPUTS = ("findings", "csv")
+OUTPUTS_OF_CLIPS = ("lines", "table")
+"""Of clips, unless told otherwise: files of each frame would be thousands."""
 _HEAD = 65_536
 """Bytes of a findings file in which its recipe is named."""
 
@@ -43,16 +45,29 @@ class Outputs:
     """Whether they are turned along the direction of each finding."""
     crop_fitted: bool = False
     """Whether each finding fills its square."""
+    clip_format: str = "mkv"
+    """Ending of clips: mkv, without loss, or webm."""
     overwrite: bool = False
     """Whether results of another recipe are replaced."""
+
+    @property
+    def makes_tables(self) -> bool:
+        """Whether the findings of all images go into one table."""
+        return "table" in self.kinds or "table-parquet" in self.kinds
+
+    @property
+    def makes_clips(self) -> bool:
+        """Whether frames are put together to clips."""
+        return "clip" in self.kinds or "map-clip" in self.kinds
 
     @staticmethod
     def named(kinds: Sequence[str], **others: Any) -> Outputs:
         """Raises `ParameterError` for an unknown kind of output."""
+        known = (*OUTPUTS, *RUN_OUTPUTS)
         for kind in kinds:
-            if kind not in OUTPUTS:
-                known = ", ".join(OUTPUTS)
-                raise ParameterError(f'outputs: "{kind}" is not known{nearest(kind, OUTPUTS)}; there are: {known}', "outputs")
+            if kind not in known:
+                listed = ", ".join(known)
+                raise ParameterError(f'outputs: "{kind}" is not known{nearest(kind, known)}; there are: {listed}', "outputs")
         return Outputs(tuple(dict.fromkeys(kinds)), **others)
 
 
@@ -65,6 +80,7 @@ class _Target:
     name: str
     image_path: str | Path | None
     outputs: Outputs
+    time: float | None = None
 
     def path(self, ending: str) -> Path:
         return self.out / f"{self.name}.{ending}"
@@ -93,7 +109,7 @@ class _Target:
 
 def _findings(target: _Target) -> list[Path]:
     path = target.path("findings.json")
-    write_findings(path, target.run, target.image_path)
+    write_findings(path, target.run, target.image_path, target.time)
     return [path]
 
 
@@ -140,18 +156,35 @@ OUTPUTS: dict[str, Callable[[_Target], list[Path]]] = {
 """Every kind of output and what writes it: the findings file, a table a detector, the overlay, the picture with marks, the main
 maps of each detector, squares of the image around findings."""
 
+RUN_OUTPUTS = ("table", "table-parquet", "lines", "clip", "map-clip")
+"""What is written of the whole run: one table a detector of the findings of all images, all findings files as lines of one, the
+frames with marks and the frames of maps as clips."""
+
+
+def clip_maps(run: Run, outputs: Outputs) -> list[tuple[str, str]]:
+    """Detector and map of each clip of maps: those that are named, else what each detector makes (edges), or its main map."""
+    if outputs.maps:
+        return [(one.rpartition(".")[0], one.rpartition(".")[2]) for one in outputs.maps]
+    found = run.detections.items()
+    return [(name, d.kind if d.kind in d.evidence else d.main_maps[0]) for name, d in found if d.main_maps]
+
 
 def write_results(
-    run: Run, out: Path, name: str, image_path: str | Path | None = None, outputs: Outputs | None = None
+    run: Run,
+    out: Path,
+    name: str,
+    image_path: str | Path | None = None,
+    outputs: Outputs | None = None,
+    time: float | None = None,
 ) -> list[Path]:
     """Write a run into a folder, as files whose names begin with `name`; returns them. Raises `FileError`, `ParameterError`."""
     outputs = outputs or Outputs()
     check_maps(run.recipe, outputs.maps)
-    target = _Target(run, out, name, image_path, outputs)
+    target = _Target(run, out, name, image_path, outputs, time)
     if not outputs.overwrite:
         _refuse_other_recipe(target.path("findings.json"), run.recipe)
-    written = [path for kind in outputs.kinds for path in OUTPUTS[kind](target)]
-    return list(dict.fromkeys([*written, *target.maps(outputs.maps)]))
+    written = [path for kind in outputs.kinds if kind in OUTPUTS for path in OUTPUTS[kind](target)]
+    return list(dict.fromkeys([*written, *(target.maps(outputs.maps) if "map-clip" not in outputs.kinds else ())]))
 
 
 def planned_files(recipe: Recipe, name: str, outputs: Outputs) -> list[str]:
@@ -169,7 +202,7 @@ def planned_files(recipe: Recipe, name: str, outputs: Outputs) -> list[str]:
         "maps": [f"{one}.{outputs.map_format}" for one in maps],
         "crops": [f"{table}.crops.tif" for table in tables],
     }
-    return [f"{name}.{ending}" for kind in outputs.kinds for ending in endings[kind]]
+    return [f"{name}.{ending}" for kind in outputs.kinds for ending in endings.get(kind, ())]
 
 
 def save_run(run: Run, folder: str | Path, outputs: Sequence[str], name: str = "", image_path: str | Path = "") -> list[Path]:
@@ -264,4 +297,6 @@ def failure_row(place: Place, failure: str) -> dict[str, Any]:
 
 
 def _common(place: Place) -> dict[str, Any]:
-    return dict[str, Any](dict.fromkeys(SUMMARY, "")) | {"image": str(place.path), "page": place.page}
+    return dict[str, Any](dict.fromkeys(SUMMARY, "")) | {
+        "image": str(place.path), "page": place.page, "time": "" if place.time is None else place.time,
+    }  # fmt: skip

@@ -1,4 +1,4 @@
-"""Where images come from: files, pages of files, folders; in one order everywhere."""
+"""Where images come from: files, pages of files, frames of clips, folders; in one order everywhere."""
 
 from __future__ import annotations
 
@@ -7,23 +7,28 @@ import os
 import re
 from collections import Counter
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
+from types import TracebackType
 from typing import Any
 
 from lucid_finch.core.errors import FileError
 from lucid_finch.core.image import Image
+from lucid_finch.files import clips
 from lucid_finch.files.images import ENDINGS, page_count, read_image
 from lucid_finch.files.maps import RESULT
 
 SUMMARY_NAME = "summary.csv"
 SUMMARY = (
     "image", "detector", "kind", "findings", "near_misses", "met", "error", "seconds", "page", "recipe", "results", "calibration",
+    "time",
 )  # fmt: skip
 """The file that sums up a run, and its columns; `results`: the files of that image, relative to the folder of the
 summary; `calibration`: the name, or the hash, of the calibration behind its millimetres."""
 RESULTS_APART = " | "
-_HEAD = 1024
+OF_ALL = "all."
+"""What the names of tables and lines of a whole run begin with."""
+_HEAD = 4096
 """Bytes at the beginning of a picture in which it says that it is a result."""
 
 
@@ -44,8 +49,13 @@ class Place:
 
     path: Path
     page: int = 0
+    """From 0; of a clip, the frame."""
     name: str = ""
     """The name of the file, below the folder that was given; "" for that of `path`."""
+    time: float | None = field(default=None, compare=False)
+    """Of a frame: seconds from the first."""
+    image: Image | None = field(default=None, compare=False, repr=False)
+    """What a camera has seen, which nobody can read again."""
 
     def label(self, several: bool) -> str:
         """The name of the file, and the page where `several` are of the same file."""
@@ -54,18 +64,68 @@ class Place:
     @property
     def result_name(self) -> str:
         """What the names of its results begin with."""
-        return (self.name or self.path.name) + (f".page-{self.page}" if self.page else "")
+        frame = f".frame-{self.page:06d}" if self.is_frame else f".page-{self.page}" if self.page else ""
+        return (self.name or self.path.name) + frame
+
+    @property
+    def is_frame(self) -> bool:
+        """Whether it is one of a clip or of a camera."""
+        return self.image is not None or clips.is_clip(self.path)
 
     def read(self, options: ReadOptions = AS_STORED) -> Image:
         """Raises `FileError`, `ParameterError`."""
         return read_image(self.path, page=self.page, significant_bits=options.significant_bits, value_range=options.value_range)
 
 
-def images_in(paths: Sequence[Path], recursive: bool = False, page: int | None = 0) -> list[Place]:
+class Reader:
+    """Reads images one after the other and keeps the clip that they are of open; one thread at a time."""
+
+    def __init__(self, options: ReadOptions = AS_STORED) -> None:
+        self.options = options
+        self._clip: clips.Clip | None = None
+
+    def read(self, place: Place) -> Image:
+        """Raises `FileError`, `ParameterError`."""
+        if place.image is not None:
+            return place.image
+        if not place.is_frame:
+            return place.read(self.options)
+        if self._clip is None or self._clip.path != place.path:
+            self.close()
+            self._clip = clips.Clip(place.path)
+        return self._clip.frame(place.page).image(place.path.name, len(self._clip))
+
+    def close(self) -> None:
+        """Give back what is open."""
+        if self._clip is not None:
+            self._clip.close()
+            self._clip = None
+
+    def __enter__(self) -> Reader:
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+        self.close()
+
+
+@dataclass(frozen=True)
+class SourceFrame:
+    """One image of a source."""
+
+    image: Image
+    index: int
+    """From 0; of a clip or a camera, the number of the frame."""
+    time: float | None
+    """Seconds from the first frame; None for pictures, which have none."""
+
+
+def images_in(
+    paths: Sequence[Path], recursive: bool = False, page: int | None = 0, frames: int | None = None, every: int = 1
+) -> list[Place]:
     """The images of files and folders, each once; those of a folder in natural order.
 
-    `recursive`: also those of folders in folders. `page`: which picture of each file, None for all. Raises `FileError` for a
-    folder without any.
+    `recursive`: also those of folders in folders. `page`: which picture of each file, None for all. `frames`: which frame of each
+    clip, None for all; `every`: and then every so many. Raises `FileError` for a folder without any.
     """
     found: dict[str, tuple[Path, Path]] = {}
     for path in paths:
@@ -79,8 +139,21 @@ def images_in(paths: Sequence[Path], recursive: bool = False, page: int | None =
     names = _different([file for file, _ in found.values()], [relative for _, relative in found.values()])
     places = []
     for (file, _), name in zip(found.values(), names, strict=True):
-        places += [Place(file, number, name) for number in ([page] if page is not None else _pages_of(file))]
+        if clips.is_clip(file):
+            places += _frames_of(file, name, frames, every)
+        else:
+            places += [Place(file, number, name) for number in ([page] if page is not None else _pages_of(file))]
     return places
+
+
+def _frames_of(file: Path, name: str, frame: int | None, every: int) -> list[Place]:
+    try:
+        with clips.Clip(file) as clip:
+            chosen = range(0, len(clip), max(1, every)) if frame is None else [frame]
+            return [Place(file, n, name, round(clip.time_of(n), 6) if n < len(clip) else None) for n in chosen]
+    except FileError:
+        # Reading it says what is wrong.
+        return [Place(file, frame or 0, name)]
 
 
 def _images_of(folder: Path, recursive: bool) -> list[Path]:
@@ -89,7 +162,7 @@ def _images_of(folder: Path, recursive: bool) -> list[Path]:
     for where, folders, files in os.walk(folder):
         folders[:] = sorted(name for name in folders if not name.startswith(".")) if recursive else []
         paths = [Path(where) / name for name in files if not name.startswith(".")]
-        found += [p for p in paths if p.suffix.lower() in ENDINGS and p.is_file() and not written.has(p)]
+        found += [p for p in paths if p.suffix.lower() in (*ENDINGS, *clips.ENDINGS) and p.is_file() and not written.has(p)]
     return sorted(found, key=lambda path: [natural(Path(part)) for part in path.relative_to(folder).parts])
 
 
@@ -129,7 +202,8 @@ class _Written:
         stems = (".".join(parts[:count]) for count in range(1, len(parts) - 1))
         if any(path.with_name(f"{stem}.findings.json").exists() for stem in stems):
             return True
-        if path.name == SUMMARY_NAME and _is_summary(path):
+        of_run = path.suffix == ".csv" and (path.name == SUMMARY_NAME or path.name.startswith(OF_ALL))
+        if of_run and (path.parent / SUMMARY_NAME).is_file() and _is_summary(path.parent / SUMMARY_NAME):
             return True
         with path.open("rb") as stream:
             if RESULT.encode() in stream.read(_HEAD):

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
 
 from PySide6.QtCore import QObject
 from PySide6.QtWidgets import QFileDialog
@@ -13,13 +12,12 @@ from lucid_finch.desktop.shell.export_dialog import ExportDialog, ExportWish
 from lucid_finch.desktop.shell.parts import Parts
 from lucid_finch.desktop.study.study import step_place
 from lucid_finch.desktop.study.worker import Job
-from lucid_finch.files.findings import write_rows
 from lucid_finch.files.maps import write_image, write_map
-from lucid_finch.files.writing import inputs_kept
-from lucid_finch.pipeline.batch import Batch, records
+from lucid_finch.pipeline.batch import Batch
 from lucid_finch.pipeline.run import run_images
 from lucid_finch.pipeline.sinks import Outputs, write_results
-from lucid_finch.pipeline.sources import SUMMARY, SUMMARY_NAME, Place
+from lucid_finch.pipeline.sources import Place
+from lucid_finch.pipeline.whole_run import Report, run_all
 
 _USUAL = ("findings", "csv", "svg", "annotated")
 
@@ -75,18 +73,20 @@ class Exporter(QObject):
         batch = Batch(recipe, wish.folder, wish.outputs, kept=tuple(place.path for place in places))
 
         def work(job: Job) -> str:
-            rows: list[dict[str, Any]] = []
             failed: list[str] = []
-            for number, record in enumerate(records(batch, places), 1):
-                rows += record.rows
-                failed += [record.failure] if record.failure else []
-                job.emit_progress(number / len(places), record.place.path.name)
-                if job.cancelled():
-                    break
-            with inputs_kept(batch.kept):
-                write_rows(wish.folder / SUMMARY_NAME, rows, list(SUMMARY))
-            text = self.tr("{} of {} images written to {}").format(number - len(failed), len(places), wish.folder)
-            return "; ".join([text, *failed[:3]])
+            report = Report()
+            records = run_all(batch, [places], report=report)
+            try:
+                for record in records:
+                    failed += [record.failure] if record.failure else []
+                    job.emit_progress(report.done / len(places), record.place.path.name)
+                    if job.cancelled():
+                        break
+            finally:
+                records.close()
+            done = report.done - report.failed
+            text = self.tr("{} of {} images written to {}").format(done, len(places), wish.folder)
+            return "; ".join([text, *failed[:3], *report.failures])
 
         self.parts.runner.do(work, self.tr("writing to {}").format(wish.folder.name))
 
