@@ -6,6 +6,7 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QTabWidget
 
 from lucid_finch.desktop.canvas.drawing import Drawing
+from lucid_finch.desktop.frames.trend import TrendPage
 from lucid_finch.desktop.pages.calibration import CalibrationPage
 from lucid_finch.desktop.pages.image_list import ImageList
 from lucid_finch.desktop.pages.kept import KeptPage
@@ -34,6 +35,8 @@ class Drawer(QTabWidget):
         self.images = ImageList()
         self.values, self.measure = PixelValuesPage(), MeasurePage(drawing)
         self.kept, self.calibration = KeptPage(study), CalibrationPage(study, drawing)
+        self.trend = TrendPage(study, self.images)
+        self.trend.wanted.connect(self.images.select)
         self.calibration.listed = lambda: [entry.place for entry in self.images.entries]
         self.measure.calibration = lambda: study.calibration
         study.recipe_changed.connect(self.measure.refresh)
@@ -41,6 +44,7 @@ class Drawer(QTabWidget):
             (self.findings_page, self.tr("Findings")),
             (self.near_page, self.tr("Near misses")),
             (self.images, self.tr("Images")),
+            (self.trend, self.tr("Trend")),
             (self.values, self.tr("Pixel values")),
             (self.measure, self.tr("Measure")),
             (self.calibration, self.tr("Calibration")),
@@ -142,6 +146,10 @@ class Drawer(QTabWidget):
     def show_calibration(self) -> None:
         """Show the page of the calibration."""
         self.setCurrentWidget(self.calibration)
+
+    def show_trend(self) -> None:
+        """Show the page of trends."""
+        self.setCurrentWidget(self.trend)
 
     def show_values(self) -> None:
         """Show the page of pixel values."""

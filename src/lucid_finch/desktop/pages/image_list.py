@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -31,7 +31,7 @@ from lucid_finch.desktop.study.picture import Picture
 from lucid_finch.desktop.study.worker import Coordinator, Job
 from lucid_finch.desktop.toolkit.guard import guarded
 from lucid_finch.desktop.toolkit.theme import current_theme
-from lucid_finch.pipeline.run import run_images
+from lucid_finch.pipeline.run import Done, run_images
 from lucid_finch.pipeline.sources import Place
 
 WIDTH, HEIGHT = 132, 84
@@ -45,6 +45,20 @@ class Result:
     """Findings of each detector."""
     unmet: tuple[str, ...] = ()
     failure: str = ""
+    tables: Mapping[str, Mapping[str, NDArray[np.float32]]] = field(default_factory=dict, repr=False)
+    """Columns of numbers of each detector."""
+
+    @staticmethod
+    def of(done: Done) -> Result:
+        """What is kept of a run."""
+        if done.run is None:
+            return Result(failure=done.failure)
+        tables = {
+            name: {c.name: np.asarray(d.findings.stored(c.name), np.float32) for c in d.findings.declared.values() if not c.names}
+            for name, d in done.run.detections.items()
+        }
+        counts = tuple(len(d.findings) for d in done.run.detections.values())
+        return Result(counts, tuple(str(unmet) for unmet in done.run.unmet), tables=tables)
 
 
 _REMEMBERED = 8
@@ -133,6 +147,11 @@ class ImageList(QWidget):
 
     wanted = Signal(object)
     """The `Place` of the image that was chosen."""
+    listed = Signal()
+    """The list is another one."""
+    result_came = Signal(int)
+    """The row of an image that has been done."""
+    current_changed = Signal()
 
     def __init__(self) -> None:
         super().__init__()
@@ -182,6 +201,7 @@ class ImageList(QWidget):
         self._model.entries = self.entries
         self._model.endResetModel()
         self.current = current if quiet else -1
+        self.listed.emit()
         self.select(current)
         self._later.start()
 
@@ -206,6 +226,7 @@ class ImageList(QWidget):
     def _chosen(self, row: int) -> None:
         if row != self.current and 0 <= row < len(self.entries):
             self.current = row
+            self.current_changed.emit()
             self.wanted.emit(self.entries[row].place)
 
     def use_recipe(self, recipe: Recipe) -> None:
@@ -231,7 +252,9 @@ class ImageList(QWidget):
             self._worker.cancel_all()
             self._say()
             return
-        order = sorted(missing, key=lambda row: abs(row - current))
+        # Frames in their order, so that none is sought for.
+        frames = entries[0].place.is_frame
+        order = sorted(missing, key=lambda row: (row < current, row) if frames else (abs(row - current), row))
 
         def work(job: Job) -> None:
             engine = Engine(Cache(96 * 1024 * 1024))
@@ -243,26 +266,23 @@ class ImageList(QWidget):
                 thumbnail = None
                 if entries[row].thumbnail is None and one.image is not None:
                     thumbnail = Picture.of_image(one.image, "", "").thumbnail(WIDTH, HEIGHT)
-                job.emit_part((entries, row, thumbnail, key, one))
+                job.emit_part((entries, row, thumbnail, key, Result.of(one)))
 
         self._worker.submit("images", work)
         self._say()
 
     def _part_done(self, generation: int, part: tuple[Any, ...]) -> None:
-        entries, row, thumbnail, key, done = part
+        entries, row, thumbnail, key, result = part
         if entries is not self.entries:
             return
         entry = self.entries[row]
         entry.thumbnail = thumbnail if thumbnail is not None else entry.thumbnail
-        result = Result(failure=done.failure)
-        if done.run is not None:
-            counts = tuple(len(d.findings) for d in done.run.detections.values())
-            result = Result(counts, tuple(str(unmet) for unmet in done.run.unmet))
         entry.results[key] = entry.result = result
         while len(entry.results) > _REMEMBERED:
             del entry.results[next(iter(entry.results))]
         self._model.changed(row)
         self._say()
+        self.result_came.emit(row)
 
     def _say(self) -> None:
         done = sum(entry.result is not None for entry in self.entries)

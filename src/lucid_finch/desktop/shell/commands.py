@@ -6,7 +6,7 @@ from functools import partial
 
 from PySide6.QtGui import QAction, QKeySequence
 
-from lucid_finch.demo import SCENES
+from lucid_finch.demo import CLIPS, SCENES, ClipEntry, SceneEntry
 from lucid_finch.desktop.shell.actions import Actions
 from lucid_finch.desktop.shell.apply_to_parameters import Applier
 from lucid_finch.desktop.shell.exporting import Exporter
@@ -22,6 +22,7 @@ def window_actions(parts: Parts, exporter: Exporter, applier: Applier) -> Action
     _file_actions(parts, exporter, actions)
     _recipe_actions(parts, actions)
     _view_actions(parts, actions)
+    _clip_actions(parts, actions)
     _finding_actions(parts, actions)
     _measure_actions(parts, applier, actions)
     return actions
@@ -38,7 +39,8 @@ def _file_actions(parts: Parts, exporter: Exporter, actions: Actions) -> None:
     add(file, "open_folder", parts.tr("Open a folder…"), parts.documents.open_folder_dialog, "Ctrl+Shift+O", tip)
     tip = parts.tr("The picture in the clipboard; or rows of numbers, which become an image")
     add(file, "paste", parts.tr("Paste as an image"), parts.documents.paste, "Ctrl+Shift+V", tip)
-    for number, (name, about) in enumerate(SCENES.items()):
+    known: dict[str, SceneEntry | ClipEntry] = {**SCENES, **CLIPS}
+    for number, (name, about) in enumerate(known.items()):
         key = "demo" if number == 0 else f"demo_{name}"
         add(
             file,
@@ -84,6 +86,20 @@ def _recipe_actions(parts: Parts, actions: Actions) -> None:
     for button in (column.add_step, column.add_detector):
         for action in button.menu().actions():
             actions.take(edit, f"add {action.text()}", _same(parts, action, f"{button.text()} {action.text()}"))
+
+
+def _clip_actions(parts: Parts, actions: Actions) -> None:
+    """The clip that is open."""
+    clip, timeline, track = parts.tr("Clip"), parts.timeline, parts.timeline.track
+    for name, text, call, key in (
+        ("play", parts.tr("Play or hold"), timeline.toggle, "P"),
+        ("frame_on", parts.tr("One frame on"), lambda: timeline.step(1), "."),
+        ("frame_back", parts.tr("One frame back"), lambda: timeline.step(-1), ","),
+        ("loop_from", parts.tr("Loop from this frame on"), lambda: timeline.set_loop(first=track.current), "["),
+        ("loop_to", parts.tr("Loop up to this frame"), lambda: timeline.set_loop(last=track.current), "]"),
+        ("trend", parts.tr("Trend over the frames or images"), parts.drawer.show_trend, "Ctrl+Shift+G"),
+    ):
+        actions.add(clip, name, text, call, key)
 
 
 def _view_actions(parts: Parts, actions: Actions) -> None:

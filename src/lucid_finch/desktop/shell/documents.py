@@ -13,14 +13,17 @@ from PySide6.QtWidgets import QFileDialog, QMenu, QMessageBox, QWidget
 from lucid_finch.core.errors import FileError, ParameterError
 from lucid_finch.core.image import Image
 from lucid_finch.core.recipe import starter
+from lucid_finch.desktop.frames.reading import AheadReader
 from lucid_finch.desktop.pages.image_list import ImageList
 from lucid_finch.desktop.study.autosave import Autosave, Leftover
 from lucid_finch.desktop.study.pasting import pasted_image
 from lucid_finch.desktop.study.preferences import Preferences, PreferencesFile
 from lucid_finch.desktop.study.runner import Runner
 from lucid_finch.desktop.study.study import Study
+from lucid_finch.desktop.study.worker import Job
 from lucid_finch.desktop.toolkit.bars import NoticeBar
 from lucid_finch.desktop.welcome.recovery import RecoveryDialog
+from lucid_finch.files.clips import ENDINGS as CLIP_ENDINGS
 from lucid_finch.files.images import ENDINGS
 from lucid_finch.files.recipes import ENDING, Recipe
 from lucid_finch.pipeline.sources import Place, images_in
@@ -37,6 +40,7 @@ class Documents(QObject):
     """What is said where there is no image."""
     title_changed = Signal()
     image_opened = Signal()
+    clip_made = Signal(object)
 
     def __init__(
         self, window: QWidget, study: Study, runner: Runner, images: ImageList, notice: NoticeBar, preferences: Preferences,
@@ -48,6 +52,7 @@ class Documents(QObject):
         self.preferences, self.file = preferences, file
         self.autosave = Autosave(kept) if kept is not None else None
         self.recovery: RecoveryDialog | None = None
+        self.reader = AheadReader()
         self.reading_failed = False
         """Whether the image that was asked for last could not be read, as far as is known."""
         self.ask_unsaved: Callable[[], QMessageBox.StandardButton] = self._ask_unsaved
@@ -58,6 +63,7 @@ class Documents(QObject):
         study.undo.cleanChanged.connect(self._saved_or_not)
         runner.image_read.connect(self._image_read)
         images.wanted.connect(self.open_place)
+        self.clip_made.connect(lambda path: self._open_images([path]))
 
     # Opening
 
@@ -73,21 +79,24 @@ class Documents(QObject):
                 self.open_recipe_file(path)
             else:
                 images.append(path)
-        if not images:
-            return
+        if images and self._open_images(images):
+            for path in images[:3]:
+                self._remember(path)
+
+    def _open_images(self, images: Sequence[Path]) -> bool:
+        """Show files, folders and clips as one list; whether that could be done."""
         try:
             places = images_in(images)
         except FileError as error:
             self.refused.emit(str(error))
-            return
-        for path in images[:3]:
-            self._remember(path)
+            return False
         if len(places) == 1:
             self.open_place(places[0])
             self.images.show_places([])
         else:
             self.images.show_places(places)
             self.images.use_recipe(self.study.recipe)
+        return True
 
     def new_recipe(self) -> None:
         """Begin a recipe afresh; the image stays."""
@@ -106,17 +115,23 @@ class Documents(QObject):
         """Show one picture of a file; one that cannot be read is shown as such, and not the one before it."""
         self.reading_failed = True
         self.empty_title.emit(self.tr("{} cannot be read").format(place.path.name))
-        self.runner.read(place.read, self.tr("reading {}").format(place.path.name), place.path, keep=False)
+        read = partial(self.reader.read, place)
+        self.runner.read(read, self.tr("reading {}").format(place.path.name), place.path, keep=False)
 
     def open_page(self, page: int) -> None:
         """Another picture of the file that is open."""
         path = self.study.image_path
         if path is not None:
-            rows = [row for row, entry in enumerate(self.images.entries) if entry.place == Place(path, page)]
-            if rows:
-                self.images.select(rows[0])
+            row = self._row_of(path, page)
+            if row is not None:
+                self.images.select(row)
             else:
                 self.open_place(Place(path, page))
+
+    def _row_of(self, path: Path, page: int) -> int | None:
+        """Where a picture of a file is in the list."""
+        entries = self.images.entries
+        return next((row for row, e in enumerate(entries) if e.place.page == page and e.place.path == path), None)
 
     def paste(self) -> None:
         """Show the picture of the clipboard, or the numbers in it as an image."""
@@ -152,7 +167,7 @@ class Documents(QObject):
         self.notice.hide()
         self.reading_failed = False
         self.study.open_image(image, path)
-        if image.pages > 1 and path is not None and Place(path, image.page) not in [e.place for e in self.images.entries]:
+        if image.pages > 1 and path is not None and self._row_of(path, image.page) is None:
             # A file with several pictures is a list of images of its own.
             self.images.show_places([Place(path, page) for page in range(image.pages)], image.page, quiet=True)
             self.images.use_recipe(self.study.recipe)
@@ -160,9 +175,9 @@ class Documents(QObject):
 
     def open_dialog(self) -> None:
         """Ask for images or a recipe."""
-        endings = " ".join(f"*{e}" for e in (*ENDINGS, ENDING))
-        kinds = f"{self.tr('Images and recipes')} ({endings});;*"
-        paths, _ = QFileDialog.getOpenFileNames(self.window, self.tr("Open images or a recipe"), "", kinds)
+        endings = " ".join(f"*{e}" for e in (*ENDINGS, *CLIP_ENDINGS, ENDING))
+        kinds = f"{self.tr('Images, clips and recipes')} ({endings});;*"
+        paths, _ = QFileDialog.getOpenFileNames(self.window, self.tr("Open images, a clip or a recipe"), "", kinds)
         if paths:
             self.open_paths([Path(p) for p in paths])
 
@@ -174,12 +189,26 @@ class Documents(QObject):
 
     def open_demo(self, name: str = "") -> None:
         """Show a demo scene (the first if not named) with its recipe; the worker draws it."""
-        from lucid_finch.demo import SCENES, recipe_text, scene
+        from lucid_finch.demo import CLIPS, SCENES, recipe_text, scene
 
         chosen = name or next(iter(SCENES))
         if self.may_replace():
             self.study.open_recipe(Recipe.parse(recipe_text(chosen), chosen), None)
+            if chosen in CLIPS:
+                self._open_demo_clip(chosen)
+                return
             self.submit_image(lambda: scene(chosen).image, self.tr("drawing {}").format(chosen))
+
+    def _open_demo_clip(self, name: str) -> None:
+        """A clip is made on first use, by the worker, and then opened as a file."""
+        from lucid_finch.demo import CLIPS
+
+        def work(job: Job) -> str:
+            path = CLIPS[name].file()
+            self.clip_made.emit(path)
+            return self.tr("{} is in {}").format(path.name, path.parent)
+
+        self.runner.do(work, self.tr("making the clip {}").format(name))
 
     def _remember(self, path: Path) -> None:
         self.preferences.remember(path)
@@ -296,6 +325,7 @@ class Documents(QObject):
 
     def close(self) -> None:
         """The window closes."""
+        self.reader.close()
         if self.autosave is not None:
             self._keep_due.stop()
             self.autosave.close()

@@ -9,6 +9,7 @@ from lucid_finch.desktop.canvas.evidence_strip import EvidenceStrip
 from lucid_finch.desktop.canvas.overlays import Overlays
 from lucid_finch.desktop.canvas.panes import PaneFrame, PaneGroup
 from lucid_finch.desktop.canvas.stages import Stages
+from lucid_finch.desktop.frames.timeline import Timeline
 from lucid_finch.desktop.pages.asking import Asking
 from lucid_finch.desktop.pages.drawer import Drawer
 from lucid_finch.desktop.pages.explanation_card import ExplanationCard
@@ -45,6 +46,7 @@ class Parts(QMainWindow):
     notice: NoticeBar
     status: WorkStatus
     documents: Documents
+    timeline: Timeline
     appearance: Appearance
 
     @property

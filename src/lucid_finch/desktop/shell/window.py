@@ -18,6 +18,7 @@ from lucid_finch.desktop.canvas.evidence_strip import EvidenceStrip
 from lucid_finch.desktop.canvas.overlays import Overlays
 from lucid_finch.desktop.canvas.panes import PaneFrame, PaneGroup
 from lucid_finch.desktop.canvas.stages import Stages
+from lucid_finch.desktop.frames.timeline import Timeline
 from lucid_finch.desktop.pages.asking import Asking
 from lucid_finch.desktop.pages.comparison_marks import comparison_marks
 from lucid_finch.desktop.pages.drawer import Drawer
@@ -95,8 +96,6 @@ class Bench(Parts):
         self.regions = RegionShapes(self.study, self.drawing, self.settings)
         for part in (self.drawing, self.regions):
             part.setParent(self)
-        upper = self._column(self.panes, self.strip)
-        upper.setObjectName("panes")
         middle, body = QSplitter(Qt.Orientation.Vertical), QSplitter(Qt.Orientation.Horizontal)
         self.column = QSplitter(Qt.Orientation.Vertical)
         self.appearance = Appearance(
@@ -105,6 +104,10 @@ class Bench(Parts):
         self.preferences = self.appearance.preferences
         self.drawer = Drawer(self.study, self.preferences, self.drawing)
         self.findings, self.near_misses, self.images = self.drawer.findings, self.drawer.near_misses, self.drawer.images
+        self.timeline = Timeline(self.images)
+        self.timeline.busy = lambda: self.worker.busy or not self._shows_current()
+        upper = self._column(self.panes, self.timeline, self.strip)
+        upper.setObjectName("panes")
         for widget in (upper, self.drawer):
             middle.addWidget(widget)
         middle.setSizes([545, 215])
@@ -136,6 +139,7 @@ class Bench(Parts):
         self.documents = Documents(
             self, self.study, self.runner, self.images, self.notice, self.preferences, self.preferences_file, kept
         )
+        self.timeline.playing_changed = self.documents.reader.go_ahead
         self.exporter, self.applier = Exporter(self), Applier(self)
         self.sweep = Sweep(whole, upper, self.study, self.runner.engine)
         self.teaching = Teaching(self)
@@ -327,6 +331,11 @@ class Bench(Parts):
         calibrating = self.drawer.calibration.worker.busy
         return self.worker.busy or self.answering or self.panes.busy or self.sweep.busy or calibrating
 
+    def _shows_current(self) -> bool:
+        """Whether the image that the list is at is the one on the bench, or cannot be read."""
+        image, entries, row = self.study.image, self.images.entries, self.images.current
+        return image is None or not 0 <= row < len(entries) or image.page == entries[row].place.page
+
     def _recipe_changed(self) -> None:
         study = self.study
         self.panes.calibration = study.calibration
@@ -345,7 +354,8 @@ class Bench(Parts):
         self._show_empty()
         name = image.name if image is not None else ""
         if image is not None and image.pages > 1:
-            name = self.tr("{} · picture {} of {}").format(name, image.page + 1, image.pages)
+            what = self.tr("{} · frame {} of {}") if self.timeline.is_clip else self.tr("{} · picture {} of {}")
+            name = what.format(name, image.page + 1, image.pages)
         self.bar.image_name.setText(name)
         self._show_title()
         self._show_place()

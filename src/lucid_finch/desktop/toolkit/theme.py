@@ -176,7 +176,7 @@ def _surround(t: Theme) -> str:
     QLabel#emptytitle {{ color: {t.surround_text}; font-size: 20px; }}
     QLabel#emptytext {{ color: {t.surround_quiet}; }}
     #strip, #panes {{ background: {t.surround}; }}
-    #strip QLabel, #panebar QLabel {{ color: {t.surround_text}; }}
+    #strip QLabel, #panebar QLabel, #timeline QLabel {{ color: {t.surround_text}; }}
     #panebar {{ background: {t.surround_bar}; }}
     QToolButton#panetitle {{ background: transparent; border: none; color: {t.surround_text}; padding: 1px 6px; }}
     QToolButton#panetitle:hover, QToolButton#panetitle:focus {{ color: #f0b140; }}
