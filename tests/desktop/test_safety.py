@@ -346,6 +346,7 @@ class Lists(BenchCase):
         self.wait_for_list()
         self.assertEqual(self.bench.study.image.page, 2)
         self.assertIn("picture 3 of 3", self.bench.bar.image_name.text())
+        self.settle()
         self.assertAlmostEqual(float(self.bench.study.detection.findings["length"][0]), 2 * np.pi * 30, delta=6)
         self.bench.exporter.export_to(self.folder / "out")
         self.wait(lambda: self.bench.notice.isVisible())

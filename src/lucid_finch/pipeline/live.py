@@ -146,7 +146,7 @@ class Live:
     def newest(self, seconds: float = 0.1) -> Shot | None:
         """The newest frame that was not taken yet, waited for so long; None if there is none."""
         with self._changed:
-            if self._newest is None and self._thread.is_alive():
+            if self._newest is None and seconds > 0 and self._thread.is_alive():
                 self._changed.wait(seconds)
             shot, self._newest = self._newest, None
             return shot
@@ -156,9 +156,13 @@ class Live:
         """Whether frames may come."""
         return self._thread.is_alive()
 
-    def close(self, seconds: float = 12.0) -> None:
-        """End it and give the device back."""
+    def end(self) -> None:
+        """End it; its thread gives the device back as soon as it can."""
         self._ended.set()
+
+    def close(self, seconds: float = 12.0) -> None:
+        """End it, and wait until the device is given back."""
+        self.end()
         self._thread.join(seconds)
 
     def __enter__(self) -> Live:

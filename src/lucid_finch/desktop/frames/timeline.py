@@ -134,6 +134,9 @@ class Track(QWidget):
 class Timeline(QWidget):
     """Below the panes while a clip is open; goes through the entries of the image list."""
 
+    rested = Signal()
+    """The frame on the bench stays."""
+
     def __init__(self, images: ImageList) -> None:
         super().__init__()
         self.setObjectName("timeline")
@@ -240,7 +243,10 @@ class Timeline(QWidget):
 
     def stop(self) -> None:
         """Hold."""
+        was_playing = self.playing
         self._timer.stop()
+        if was_playing:
+            self.rested.emit()
         self.play_button.setText("▶")
         self.playing_changed(0)
 

@@ -162,6 +162,7 @@ class ImageList(QWidget):
         self._recipe: Recipe | None = None
         self._worker: Coordinator | None = None
         self._model = _Model()
+        self._model.entries = self.entries
         self.view = QListView()
         self.view.setModel(self._model)
         self.view.setItemDelegate(_Tiles(self.view))
@@ -205,6 +206,15 @@ class ImageList(QWidget):
         self.select(current)
         self._later.start()
 
+    def add(self, place: Place) -> None:
+        """Put another image at the end of the list; what is on the bench stays."""
+        row = len(self.entries)
+        self._model.beginInsertRows(QModelIndex(), row, row)
+        self.entries.append(Entry(place))
+        self._model.endInsertRows()
+        self._later.start()
+        self._say()
+
     def select(self, row: int) -> None:
         if 0 <= row < len(self.entries):
             index = self._model.index(row, 0)
@@ -237,7 +247,7 @@ class ImageList(QWidget):
 
     def _start(self) -> None:
         recipe, entries, current = self._recipe, self.entries, max(self.current, 0)
-        if recipe is None or len(entries) < 2:
+        if recipe is None or (len(entries) < 2 and not any(entry.place.image is not None for entry in entries)):
             return
         key = recipe.sha256
         for entry in entries:

@@ -12,6 +12,7 @@ from lucid_finch.desktop.shell.apply_to_parameters import Applier
 from lucid_finch.desktop.shell.exporting import Exporter
 from lucid_finch.desktop.shell.parts import Parts
 from lucid_finch.desktop.toolkit.keyboard import focus_part
+from lucid_finch.pipeline.cameras import SIMULATED
 
 KEYS = QKeySequence.StandardKey
 
@@ -89,14 +90,18 @@ def _recipe_actions(parts: Parts, actions: Actions) -> None:
 
 
 def _clip_actions(parts: Parts, actions: Actions) -> None:
-    """The clip that is open."""
-    clip, timeline, track = parts.tr("Clip"), parts.timeline, parts.timeline.track
+    """The clip or the camera that is open."""
+    clip, timeline, track = parts.tr("Clip and camera"), parts.timeline, parts.timeline.track
     for name, text, call, key in (
-        ("play", parts.tr("Play or hold"), timeline.toggle, "P"),
+        ("play", parts.tr("Play or hold"), lambda: (parts.camera if parts.camera.is_open else timeline).toggle(), "P"),
         ("frame_on", parts.tr("One frame on"), lambda: timeline.step(1), "."),
         ("frame_back", parts.tr("One frame back"), lambda: timeline.step(-1), ","),
         ("loop_from", parts.tr("Loop from this frame on"), lambda: timeline.set_loop(first=track.current), "["),
         ("loop_to", parts.tr("Loop up to this frame"), lambda: timeline.set_loop(last=track.current), "]"),
+        ("camera", parts.tr("Simulated camera"), lambda: parts.camera.open_camera(SIMULATED), None),
+        ("camera_address", parts.tr("Network camera…"), parts.camera.ask_address, None),
+        ("capture", parts.tr("Capture this frame"), parts.camera.capture_now, "Ctrl+Return"),
+        ("close_camera", parts.tr("Close the camera"), parts.camera.close_camera, None),
         ("trend", parts.tr("Trend over the frames or images"), parts.drawer.show_trend, "Ctrl+Shift+G"),
     ):
         actions.add(clip, name, text, call, key)

@@ -41,6 +41,8 @@ class Documents(QObject):
     title_changed = Signal()
     image_opened = Signal()
     clip_made = Signal(object)
+    opening = Signal()
+    """Something else than the camera is about to be shown."""
 
     def __init__(
         self, window: QWidget, study: Study, runner: Runner, images: ImageList, notice: NoticeBar, preferences: Preferences,
@@ -105,6 +107,7 @@ class Documents(QObject):
 
     def close_image(self) -> None:
         """Close the image, and the list that it is of; the recipe stays."""
+        self.opening.emit()
         self.runner.worker.cancel_all()
         self.images.show_places([])
         self.study.close_image()
@@ -113,10 +116,19 @@ class Documents(QObject):
 
     def open_place(self, place: Place) -> None:
         """Show one picture of a file; one that cannot be read is shown as such, and not the one before it."""
+        self.opening.emit()
         self.reading_failed = True
         self.empty_title.emit(self.tr("{} cannot be read").format(place.path.name))
         read = partial(self.reader.read, place)
         self.runner.read(read, self.tr("reading {}").format(place.path.name), place.path, keep=False)
+
+    def list_captured(self, place: Place) -> None:
+        """A frame of a camera becomes an image of the list; frames of one list share its source."""
+        if any(entry.place.image is None for entry in self.images.entries):
+            self.images.show_places([])
+        self.images.add(place)
+        self.images.use_recipe(self.study.recipe)
+        self.image_opened.emit()
 
     def open_page(self, page: int) -> None:
         """Another picture of the file that is open."""
@@ -144,6 +156,7 @@ class Documents(QObject):
 
     def submit_image(self, make: Callable[[], Image], text: str, path: Path | None = None) -> None:
         """Have the worker make an image and show it; if that fails, everything stays as it was."""
+        self.opening.emit()
         self.runner.read(make, text, path)
 
     def open_recipe_file(self, file: Path) -> None:

@@ -9,6 +9,7 @@ from lucid_finch.desktop.canvas.evidence_strip import EvidenceStrip
 from lucid_finch.desktop.canvas.overlays import Overlays
 from lucid_finch.desktop.canvas.panes import PaneFrame, PaneGroup
 from lucid_finch.desktop.canvas.stages import Stages
+from lucid_finch.desktop.frames.camera import CameraBar
 from lucid_finch.desktop.frames.timeline import Timeline
 from lucid_finch.desktop.pages.asking import Asking
 from lucid_finch.desktop.pages.drawer import Drawer
@@ -47,6 +48,7 @@ class Parts(QMainWindow):
     status: WorkStatus
     documents: Documents
     timeline: Timeline
+    camera: CameraBar
     appearance: Appearance
 
     @property

@@ -344,7 +344,6 @@ def draw_thumbnails() -> None:
 def take_all(folder: Path) -> None:
     """One PNG of each view, 1280 x 800."""
     draw_thumbnails()
-    help_from = None
     for name_of_scene, shots in BY_SCENE.items():
         bench = opened(name_of_scene)
         for name, arrange in shots.items():
@@ -354,14 +353,6 @@ def take_all(folder: Path) -> None:
             click.echo(str(folder / f"{name}.png"))
         bench.study.undo.setClean()
         bench.close()
-        help_from = bench
-    assert help_from is not None
-    help_from.show_help()
-    assert help_from.help is not None
-    help_from.help.resize(1280, 800)
-    help_from.help.list.setCurrentRow(0)
-    save_picture(help_from.help, folder / "help.png")
-    help_from.help.close()
 
 
 def save_picture(window: QWidget, path: Path) -> None:

@@ -18,6 +18,7 @@ from lucid_finch.desktop.canvas.evidence_strip import EvidenceStrip
 from lucid_finch.desktop.canvas.overlays import Overlays
 from lucid_finch.desktop.canvas.panes import PaneFrame, PaneGroup
 from lucid_finch.desktop.canvas.stages import Stages
+from lucid_finch.desktop.frames.camera import CameraBar
 from lucid_finch.desktop.frames.timeline import Timeline
 from lucid_finch.desktop.pages.asking import Asking
 from lucid_finch.desktop.pages.comparison_marks import comparison_marks
@@ -53,6 +54,10 @@ from lucid_finch.desktop.welcome.tour import Tour
 
 _ROOM = 270
 """Least height of the pages of values and curves, px."""
+
+
+_TABLES_LATER = 250
+"""Milliseconds between fillings of the tables while images follow one another."""
 
 
 class Bench(Parts):
@@ -106,7 +111,9 @@ class Bench(Parts):
         self.findings, self.near_misses, self.images = self.drawer.findings, self.drawer.near_misses, self.drawer.images
         self.timeline = Timeline(self.images)
         self.timeline.busy = lambda: self.worker.busy or not self._shows_current()
-        upper = self._column(self.panes, self.timeline, self.strip)
+        self.camera = CameraBar()
+        self.camera.busy = lambda: self.worker.busy
+        upper = self._column(self.panes, self.timeline, self.camera, self.strip)
         upper.setObjectName("panes")
         for widget in (upper, self.drawer):
             middle.addWidget(widget)
@@ -209,7 +216,7 @@ class Bench(Parts):
             if name == "open":
                 button.setPopupMode(QToolButton.ToolButtonPopupMode.MenuButtonPopup)
                 self.recent_menu = QMenu(button)
-                self.recent_menu.aboutToShow.connect(lambda: self.documents.fill_recent(self.recent_menu))
+                self.recent_menu.aboutToShow.connect(self._fill_open_menu)
                 button.setMenu(self.recent_menu)
         search = QToolButton()
         search.setDefaultAction(actions["find"])
@@ -221,6 +228,11 @@ class Bench(Parts):
         more.setToolTip(self.tr("Every action with its shortcut (Ctrl+K searches them)"))
         more.setMenu(actions.menu(more))
         self.bar.add_button(more)
+
+    def _fill_open_menu(self) -> None:
+        self.documents.fill_recent(self.recent_menu)
+        self.recent_menu.addSeparator()
+        self.camera.fill_cameras(self.recent_menu.addMenu(self.tr("Camera")))
 
     def _search(self) -> None:
         self.finder.open()
@@ -240,6 +252,13 @@ class Bench(Parts):
         study.image_changed.connect(self._image_changed)
         study.chosen_changed.connect(self._chosen_changed)
         study.detection_changed.connect(lambda name: self._show_detection())
+        study.detection_changed.connect(lambda name: self.camera.answered())
+        runner.hurried = lambda: self.timeline.playing or self.camera.is_live
+        self.camera.rested.connect(runner.run)
+        self.timeline.rested.connect(runner.run)
+        self.camera.seen.connect(self.open_image)
+        self.camera.captured.connect(self.documents.list_captured)
+        self.documents.opening.connect(self.camera.close_camera)
         runner.failures_changed.connect(self._failures_changed)
         runner.failed.connect(self.show_failure)
         runner.message.connect(self.notice.tell)
@@ -348,6 +367,10 @@ class Bench(Parts):
 
     def _image_changed(self) -> None:
         image = self.study.image
+        if image is not None and self.runner.hurried() and not self.empty.isVisible():
+            # What is in sight stays until the next of it is there: nothing flickers.
+            self._show_place()
+            return
         self.panes.clear()
         self.panes.calibration = self.study.calibration
         self.explanation.put_away()
@@ -403,7 +426,7 @@ class Bench(Parts):
         self.stages.refresh()
         # Overlay first, tables once it is painted: no turn of the event loop is longer than a frame.
         if not self._tables_due.isActive():
-            self._tables_due.start(12)
+            self._tables_due.start(_TABLES_LATER if self.runner.hurried() else 12)
         self.drawer.show_counts()
         self.selection.forget_rows()
         self.overlays.show()
@@ -589,6 +612,7 @@ class Bench(Parts):
             return
         self.appearance.keep()
         self.images.close_worker()
+        self.camera.close_worker()
         self.drawer.calibration.worker.close()
         self.panes.close_worker()
         self.sweep.worker.close()

@@ -58,6 +58,8 @@ class Runner(QObject):
         """Card to what went wrong there."""
         self.wanted_maps: Callable[[], list[str]] = list
         """Maps in sight: they are made first."""
+        self.hurried: Callable[[], bool] = lambda: False
+        """Whether another image follows at once: then only maps in sight are made."""
         self._generation = 0
         self._calibration: Calibration | None = None
         """That of the last run: another one makes other maps."""
@@ -149,6 +151,8 @@ class Runner(QObject):
             return
         detector = self.study.detector
         wanted, rectified = self.wanted_maps(), self.study.rectified
+        # Of images that follow one another only what is in sight.
+        brief = image.width * image.height > _LARGE, self.hurried()
 
         def work(job: Job) -> None:
             begun = time.perf_counter()
@@ -192,21 +196,23 @@ class Runner(QObject):
             names: list[str] = []
             for card, result in stages:
                 # What is in sight of a large image is enough: each stage is as large as the image.
-                if image.width * image.height <= _LARGE or card in wanted:
+                if not any(brief) or card in wanted:
                     names.append(card)
                     maps.append(lambda c=card, r=result: Picture.of_image(r, c, self.study.stage_title(c), sums[c]))  # type: ignore[misc]
             for evidence in shown.evidence.values() if shown is not None else ():
+                if brief[1] and evidence.name not in wanted:
+                    continue
                 names.append(evidence.name)
                 maps.append(lambda e=evidence: Picture.of_map(e))  # type: ignore[misc]
             for name in rectified:
-                if image.width * image.height <= _LARGE or name in wanted:
+                if not any(brief) or name in wanted:
                     names.append(name)
                     maps.append(lambda n=name: self._rectified_picture(n, image, recipe.calibration, job.cancelled))  # type: ignore[misc]
             for _, make in sorted(zip(names, maps, strict=True), key=lambda pair: pair[0] not in wanted):
                 if job.cancelled():
                     return
                 job.emit_part(("picture", make()))
-            if image.width * image.height > _LARGE:
+            if brief[0]:
                 give_back_memory()
 
         self._generation = self.worker.submit(self.tr("detecting"), work)
