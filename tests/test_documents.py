@@ -20,7 +20,7 @@ from lucid_finch.command_line.main import cli
 from lucid_finch.core.detectors import KINDS
 from lucid_finch.core.documentation import reference_page
 from lucid_finch.demo import SCENES, scene
-from lucid_finch.desktop.shell.screenshots import BY_SCENE, OTHERS
+from lucid_finch.desktop.shell.screenshots import BY_SCENE
 from lucid_finch.files.maps import write_image
 from tests.files.test_images import InFolder
 from tests.support import disc
@@ -69,9 +69,7 @@ class Documents(InFolder):
 
     def test_pictures_are_current_in_size_and_number(self) -> None:
         folder = ROOT / "docs" / "screenshots"
-        self.assertEqual(
-            {p.stem for p in folder.glob("*.png")}, {*OTHERS, *(name for shots in BY_SCENE.values() for name in shots)}
-        )
+        self.assertEqual({p.stem for p in folder.glob("*.png")}, {name for shots in BY_SCENE.values() for name in shots})
         for picture in folder.glob("*.png"):
             width, height = struct.unpack(">II", picture.read_bytes()[16:24])
             self.assertEqual((width, height), (1280, 800), picture.name)

@@ -9,7 +9,7 @@ import io
 import json
 import re
 from collections.abc import Iterable
-from functools import lru_cache
+from functools import cache, lru_cache
 from importlib import metadata
 from pathlib import Path
 from typing import Any
@@ -55,7 +55,12 @@ def findings_document(run: Run, image_path: str | Path | None = None, time: floa
 
 def versions() -> dict[str, str]:
     """Versions that a result depends on."""
-    return {name: metadata.version(name) for name in ("lucid-finch", "numpy", "scipy", "numba")}
+    return {name: _version(name) for name in ("lucid-finch", "numpy", "scipy", "numba")}
+
+
+@cache
+def _version(package: str) -> str:
+    return metadata.version(package)
 
 
 def _detection(d: Detection, expected: dict[str, Any]) -> dict[str, Any]:

@@ -1,4 +1,4 @@
-"""A camera in the window: newest frames with their findings, hold, capture, settings, a limit that moves, loss, giving it back."""
+"""A camera in the window: newest frames with findings, hold, capture, settings, a limit that moves, loss, giving back."""
 
 from __future__ import annotations
 

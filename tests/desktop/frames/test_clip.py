@@ -14,7 +14,7 @@ from PySide6.QtTest import QTest
 from lucid_finch.core.recipe import Recipe
 from lucid_finch.desktop.frames.reading import AheadReader
 from lucid_finch.desktop.frames.timeline import clock
-from lucid_finch.desktop.frames.trend import COUNT, object_series, series
+from lucid_finch.desktop.pages.trend import COUNT, object_series, series
 from lucid_finch.pipeline.sources import images_in
 from tests.desktop.support import BenchCase
 from tests.pipeline.test_whole_run import RECIPE, belt

@@ -6,7 +6,6 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QTabWidget
 
 from lucid_finch.desktop.canvas.drawing import Drawing
-from lucid_finch.desktop.frames.trend import TrendPage
 from lucid_finch.desktop.pages.calibration import CalibrationPage
 from lucid_finch.desktop.pages.image_list import ImageList
 from lucid_finch.desktop.pages.kept import KeptPage
@@ -14,6 +13,7 @@ from lucid_finch.desktop.pages.measure import MeasurePage
 from lucid_finch.desktop.pages.merged import MergedPage
 from lucid_finch.desktop.pages.pixel_values import PixelValuesPage
 from lucid_finch.desktop.pages.tables import FilteredTable
+from lucid_finch.desktop.pages.trend import TrendPage
 from lucid_finch.desktop.study.preferences import Preferences
 from lucid_finch.desktop.study.study import Study
 

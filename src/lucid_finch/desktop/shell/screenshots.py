@@ -150,10 +150,6 @@ SHOTS: dict[str, Callable[[Bench], None]] = {
 }  # fmt: skip
 
 
-OTHERS = ("help",)
-"""Pictures of windows other than the bench with a demo scene."""
-
-
 def _channels(bench: Bench) -> None:
     axis = bench.study.steps_of("")[0]
     bench.study.edit({"prepare": [{"step": "channel", "take": "luma"}]}, "luma")

@@ -109,6 +109,9 @@ class Runner(QObject):
 
     def _image_changed(self) -> None:
         self._source = None
+        if self.hurried():
+            # No frame of a camera, and hardly one of a clip, is looked at again.
+            self.engine.cache.clear()
         self._answer_due.stop()
         self.run()
 

@@ -89,6 +89,15 @@ def _across(line, near, far, share, out):  # type: ignore[no-untyped-def]
         out[c] = line[near[c]] + share[c] * (line[far[c]] - line[near[c]])
 
 
+@helper
+def _counted(sums, sign, around):  # type: ignore[no-untyped-def]
+    """Adds (1) or takes away (-1) a row of cells: magnitude, luma and its square."""
+    for c in range(around.shape[1]):
+        around[0, c] += sign * sums[0, c]
+        around[1, c] += sign * sums[7, c]
+        around[2, c] += sign * sums[8, c]
+
+
 @kernel
 def _band_of_cells(luma, red, blue, coloured, left, top, step, height, first, last, cosines, sines, narrow, planar):  # type: ignore[no-untyped-def]
     """Rows first..last-1 of cells of linear samples at left + step c, top + step r; beyond the border planes are mirrored.
@@ -120,10 +129,7 @@ def _band_of_cells(luma, red, blue, coloured, left, top, step, height, first, la
     for r in range(first, last):
         gone = r - _REACH - 1
         if gone >= begun:
-            for c in range(columns):
-                around[0, c] -= ring[gone % deep, 0, c]
-                around[1, c] -= ring[gone % deep, 7, c]
-                around[2, c] -= ring[gone % deep, 8, c]
+            _counted(ring[gone % deep], -1.0, around)
         while made < min(r + _REACH + 1, rows):
             while got <= min(2 * made + 2, height - 1):
                 _between(luma, top + step * got, low, high, line)
@@ -164,10 +170,7 @@ def _band_of_cells(luma, red, blue, coloured, left, top, step, height, first, la
                     _across(line, near, far, share, samples)
                     for c in range(columns):
                         into[k, c] = samples[2 * c] + samples[2 * c + 1]
-            for c in range(columns):
-                around[0, c] += into[0, c]
-                around[1, c] += into[7, c]
-                around[2, c] += into[8, c]
+            _counted(into, 1.0, around)
             made += 1
         high_rows = min(r + _REACH + 1, rows) - max(r - _REACH, 0)
         _means(around, high_rows, slope, mean, spread)
