@@ -15,6 +15,7 @@ from lucid_finch.core.detectors import KINDS
 from lucid_finch.core.errors import FileError, ParameterError, nearest
 from lucid_finch.core.execution.engine import Engine, Run
 from lucid_finch.core.image import Image
+from lucid_finch.core.inspection.margins import weakest_margin
 from lucid_finch.core.recipe import DetectorEntry, Recipe
 from lucid_finch.core.table import Table
 from lucid_finch.core.viewing.crops import crops_of
@@ -285,6 +286,7 @@ def summary_rows(place: Place, run: Run, written: Sequence[Path], out: Path) -> 
             "near_misses": len(d.near_misses),
             "met": "no" if name in missed else "yes",
             "seconds": f"{d.seconds:.4f}",
+            "margin": weakest_margin(d),
         }
         for name, d in run.detections.items()
     ]

@@ -21,10 +21,10 @@ from lucid_finch.files.maps import RESULT
 SUMMARY_NAME = "summary.csv"
 SUMMARY = (
     "image", "detector", "kind", "findings", "near_misses", "met", "error", "seconds", "page", "recipe", "results", "calibration",
-    "time",
+    "time", "margin",
 )  # fmt: skip
 """The file that sums up a run, and its columns; `results`: the files of that image, relative to the folder of the
-summary; `calibration`: the name, or the hash, of the calibration behind its millimetres."""
+summary; `calibration`: the name, or the hash, of the calibration behind its millimetres; `margin`: see `margins`."""
 RESULTS_APART = " | "
 OF_ALL = "all."
 """What the names of tables and lines of a whole run begin with."""

@@ -83,9 +83,9 @@ class Seeing(LiveCase):
         # The list shows what was captured, and the camera gives way.
         self.bench.images.select(0)
         self.wait(lambda: not self.camera.is_open)
-        self.settle()
-        assert self.bench.study.image is not None and image is not None
-        np.testing.assert_array_equal(self.bench.study.image.pixels, image.pixels)
+        assert image is not None
+        study = self.bench.study
+        self.wait(lambda: study.image is not None and np.array_equal(study.image.pixels, image.pixels))
 
     def test_a_limit_moves_while_it_runs(self) -> None:
         self.camera.open_camera(SOURCE)

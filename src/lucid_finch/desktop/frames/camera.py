@@ -30,6 +30,7 @@ class CameraBar(QWidget):
     captured = Signal(object)
     """A `Place` that is to be listed."""
 
+    open_changed = Signal(bool)
     rested = Signal()
     """The frame on the bench stays."""
 
@@ -95,6 +96,7 @@ class CameraBar(QWidget):
         self.name.setText(source)
         self.go.setChecked(False)
         self.show()
+        self.open_changed.emit(True)
         self._timer.start()
         self._tell.start()
         self._say()
@@ -108,6 +110,7 @@ class CameraBar(QWidget):
             self.live.end()
             self.live = None
             self.rested.emit()
+            self.open_changed.emit(False)
         self.hide()
 
     def close_worker(self) -> None:

@@ -200,6 +200,11 @@ class Timeline(QWidget):
         self.setVisible(self.is_clip)
         self._show_current()
 
+    def give_way(self, away: bool) -> None:
+        """A camera is on the bench, or no longer."""
+        self.stop()
+        self.setVisible(self.is_clip and not away)
+
     def _show_current(self) -> None:
         self.track.current = max(self.images.current, 0)
         self.track.update()

@@ -6,6 +6,7 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QTabWidget
 
 from lucid_finch.desktop.canvas.drawing import Drawing
+from lucid_finch.desktop.pages.batch import BatchPage
 from lucid_finch.desktop.pages.calibration import CalibrationPage
 from lucid_finch.desktop.pages.image_list import ImageList
 from lucid_finch.desktop.pages.kept import KeptPage
@@ -37,6 +38,8 @@ class Drawer(QTabWidget):
         self.kept, self.calibration = KeptPage(study), CalibrationPage(study, drawing)
         self.trend = TrendPage(study, self.images)
         self.trend.wanted.connect(self.images.select)
+        self.batch = BatchPage(study, self.images)
+        self.batch.image_wanted.connect(self.images.select)
         self.calibration.listed = lambda: [entry.place for entry in self.images.entries]
         self.measure.calibration = lambda: study.calibration
         study.recipe_changed.connect(self.measure.refresh)
@@ -45,6 +48,7 @@ class Drawer(QTabWidget):
             (self.near_page, self.tr("Near misses")),
             (self.images, self.tr("Images")),
             (self.trend, self.tr("Trend")),
+            (self.batch, self.tr("Batch")),
             (self.values, self.tr("Pixel values")),
             (self.measure, self.tr("Measure")),
             (self.calibration, self.tr("Calibration")),
@@ -150,6 +154,10 @@ class Drawer(QTabWidget):
     def show_trend(self) -> None:
         """Show the page of trends."""
         self.setCurrentWidget(self.trend)
+
+    def show_batch(self) -> None:
+        """Show the page of batches."""
+        self.setCurrentWidget(self.batch)
 
     def show_values(self) -> None:
         """Show the page of pixel values."""

@@ -102,6 +102,7 @@ def _clip_actions(parts: Parts, actions: Actions) -> None:
         ("camera_address", parts.tr("Network camera…"), parts.camera.ask_address, None),
         ("capture", parts.tr("Capture this frame"), parts.camera.capture_now, "Ctrl+Return"),
         ("close_camera", parts.tr("Close the camera"), parts.camera.close_camera, None),
+        ("batch", parts.tr("Batch over the list"), parts.drawer.show_batch, "Ctrl+Shift+B"),
         ("trend", parts.tr("Trend over the frames or images"), parts.drawer.show_trend, "Ctrl+Shift+G"),
     ):
         actions.add(clip, name, text, call, key)

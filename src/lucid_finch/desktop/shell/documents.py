@@ -179,7 +179,7 @@ class Documents(QObject):
     def _image_read(self, image: Image, path: Path | None) -> None:
         self.notice.hide()
         self.reading_failed = False
-        self.study.open_image(image, path)
+        self.study.open_image(image, path, self.runner.hurried())
         if image.pages > 1 and path is not None and self._row_of(path, image.page) is None:
             # A file with several pictures is a list of images of its own.
             self.images.show_places([Place(path, page) for page in range(image.pages)], image.page, quiet=True)

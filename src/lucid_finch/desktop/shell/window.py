@@ -256,9 +256,10 @@ class Bench(Parts):
         runner.hurried = lambda: self.timeline.playing or self.camera.is_live
         self.camera.rested.connect(runner.run)
         self.timeline.rested.connect(runner.run)
-        self.camera.seen.connect(self.open_image)
+        self.camera.seen.connect(lambda image: study.open_image(image, None, self.camera.is_live))
         self.camera.captured.connect(self.documents.list_captured)
         self.documents.opening.connect(self.camera.close_camera)
+        self.camera.open_changed.connect(self.timeline.give_way)
         runner.failures_changed.connect(self._failures_changed)
         runner.failed.connect(self.show_failure)
         runner.message.connect(self.notice.tell)
@@ -294,6 +295,7 @@ class Bench(Parts):
         drawer.calibration.arrows_changed.connect(self._show_arrows)
         drawer.calibration.refused.connect(self.show_failure)
         drawer.calibration.said.connect(self.notice.tell)
+        drawer.batch.refused.connect(self.show_failure)
         self.panes.maps_changed.connect(self._map_changed)
         drawer.currentChanged.connect(self._page_changed)
         drawer.kept.compared.connect(self._show_comparison)
@@ -369,20 +371,23 @@ class Bench(Parts):
         image = self.study.image
         if image is not None and self.runner.hurried() and not self.empty.isVisible():
             # What is in sight stays until the next of it is there: nothing flickers.
+            self.bar.image_name.setText(self._image_title(image))
             self._show_place()
             return
         self.panes.clear()
         self.panes.calibration = self.study.calibration
         self.explanation.put_away()
         self._show_empty()
-        name = image.name if image is not None else ""
-        if image is not None and image.pages > 1:
-            what = self.tr("{} · frame {} of {}") if self.timeline.is_clip else self.tr("{} · picture {} of {}")
-            name = what.format(name, image.page + 1, image.pages)
-        self.bar.image_name.setText(name)
+        self.bar.image_name.setText(self._image_title(image) if image is not None else "")
         self._show_title()
         self._show_place()
         self._show_detection()
+
+    def _image_title(self, image: Image) -> str:
+        if image.pages < 2:
+            return image.name
+        what = self.tr("{} · frame {} of {}") if self.timeline.is_clip else self.tr("{} · picture {} of {}")
+        return what.format(image.name, image.page + 1, image.pages)
 
     def _show_place(self) -> None:
         self.bar.show_place(self.images.current + 1, len(self.images.entries))
@@ -613,6 +618,7 @@ class Bench(Parts):
         self.appearance.keep()
         self.images.close_worker()
         self.camera.close_worker()
+        self.drawer.batch.close_worker()
         self.drawer.calibration.worker.close()
         self.panes.close_worker()
         self.sweep.worker.close()

@@ -177,10 +177,12 @@ class Study(QObject):
     def detection(self) -> Detection | None:
         return self.detections.get(self.detector)
 
-    def open_image(self, image: Image, path: Path | None) -> None:
+    def open_image(self, image: Image, path: Path | None, follows: bool = False) -> None:
+        """Another image. `follows`: one of many that come fast; what was found in the one before stays until its own is there."""
         self.image, self.image_path = image, path
-        self.prepared, self.stages = None, []
-        self.detections = {}
+        if not follows:
+            self.prepared, self.stages = None, []
+            self.detections = {}
         self.image_changed.emit()
 
     def close_image(self) -> None:
