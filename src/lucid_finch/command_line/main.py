@@ -132,7 +132,7 @@ def cli(ctx: click.Context) -> None:
 @cli.command("open")
 @click.argument("paths", nargs=-1, metavar="[PATH]...")
 def open_(paths: Sequence[str]) -> None:
-    """Open images, folders or a recipe in the window."""
+    """Open images, folders, a clip, a camera or a recipe in the window."""
     _open_window(list(paths))
 
 

@@ -110,6 +110,7 @@ def run_application(paths: Sequence[str], demo: str = "") -> int:
         print(f"lucid-finch: no log is kept: {error}", file=sys.stderr)
     bench = first_bench()
     from lucid_finch.core.execution.warming import is_warm
+    from lucid_finch.pipeline.cameras import is_camera
 
     signal.signal(signal.SIGINT, lambda *_: bench.close())
     # Python sees signals only between its own instructions: give it some.
@@ -120,7 +121,10 @@ def run_application(paths: Sequence[str], demo: str = "") -> int:
         bench.status.compile_kernels()
     if demo:
         bench.documents.open_demo(demo)
-    if paths:
-        bench.documents.open_paths([Path(path) for path in paths])
+    cameras = [path for path in paths if is_camera(path)]
+    if len(cameras) < len(paths):
+        bench.documents.open_paths([Path(path) for path in paths if path not in cameras])
+    if cameras:
+        bench.camera.open_camera(cameras[-1])
     bench.documents.offer_recovery()
     return int(QApplication.exec())
