@@ -203,7 +203,7 @@ def run(recipe: str, images: Sequence[str], **values: Any) -> None:
         lines=lines is not None,
     )
     wish = Wish(values["jobs"], values["scheduler"], values["resume"], values["retry"])
-    failed, unmet = run_batch(batch, given.rounds, given.total, wish, lines, overwrite or values["resume"])
+    failed, unmet = run_batch(batch, given.rounds, given.total, wish, lines, overwrite)
     sys.exit(IMAGE_FAILED if failed else UNMET if unmet else DONE)
 
 

@@ -22,6 +22,8 @@ ENDINGS = (".mkv", ".mp4", ".m4v", ".mov", ".avi", ".webm", ".mpg", ".mpeg", ".t
 WRITTEN = {".mkv": "ffv1", ".webm": "libvpx-vp9"}
 """Endings of clips that are written, and how frames are packed: FFV1 loses nothing, VP9 is small."""
 _MILLISECONDS = Fraction(1, 1000)
+_REMEMBERED = 4
+_indexes: dict[tuple[str, int, int], list[int]] = {}
 _CHANGED = 64
 """Frames that are decoded on the way, rather than to seek anew."""
 
@@ -89,7 +91,22 @@ class Clip:
         self._next = 0
 
     def _index(self) -> list[int]:
-        """The time stamps of all frames in the order shown, read without unpacking a picture."""
+        """The time stamps of all frames in the order shown; those of the clips that were opened last are remembered."""
+        try:
+            about = self.path.stat()
+            key = (os.path.abspath(self.path), about.st_size, about.st_mtime_ns)
+        except OSError:
+            return self._indexed()
+        if key not in _indexes:
+            while len(_indexes) >= _REMEMBERED:
+                _indexes.pop(next(iter(_indexes)), None)
+            _indexes[key] = self._indexed()
+        ticks = _indexes[key]
+        self._step = self._usual_step(ticks)
+        return ticks
+
+    def _indexed(self) -> list[int]:
+        """Read without unpacking a picture."""
         import av
 
         found: list[int] = []

@@ -78,6 +78,13 @@ class Frames(ClipCase):
         self.assertFalse(self.timeline.playing)
         self.assertFalse(self.timeline.isVisible())
 
+    def test_a_file_that_is_no_clip(self) -> None:
+        bad = self.clip.with_name("bad.mkv")
+        bad.write_text("nothing")
+        self.bench.documents.open_path(bad)
+        self.wait(lambda: "bad.mkv: cannot be read as a clip" in self.bench.failure)
+        self.assertFalse(self.timeline.isVisible())
+
     def test_frames_that_are_not_as_expected(self) -> None:
         self.all_done()
         wrong = [row for row, entry in enumerate(self.bench.images.entries) if entry.is_wrong]

@@ -24,6 +24,7 @@ from lucid_finch.desktop.study.worker import Job
 from lucid_finch.desktop.toolkit.bars import NoticeBar
 from lucid_finch.desktop.welcome.recovery import RecoveryDialog
 from lucid_finch.files.clips import ENDINGS as CLIP_ENDINGS
+from lucid_finch.files.clips import is_clip
 from lucid_finch.files.images import ENDINGS
 from lucid_finch.files.recipes import ENDING, Recipe
 from lucid_finch.pipeline.sources import Place, images_in
@@ -41,6 +42,7 @@ class Documents(QObject):
     title_changed = Signal()
     image_opened = Signal()
     clip_made = Signal(object)
+    clips_listed = Signal(object)
     opening = Signal()
     """Something else than the camera is about to be shown."""
 
@@ -65,6 +67,7 @@ class Documents(QObject):
         study.undo.cleanChanged.connect(self._saved_or_not)
         runner.image_read.connect(self._image_read)
         images.wanted.connect(self.open_place)
+        self.clips_listed.connect(self._list)
         self.clip_made.connect(lambda path: self._open_images([path]))
 
     # Opening
@@ -87,18 +90,28 @@ class Documents(QObject):
 
     def _open_images(self, images: Sequence[Path]) -> bool:
         """Show files, folders and clips as one list; whether that could be done."""
+        if any(is_clip(path) for path in images):
+            # All of a clip has to be looked through, which may take seconds.
+            self.runner.worker.submit(self.tr("looking through {}").format(images[0].name), partial(self._look_through, images))
+            return True
         try:
             places = images_in(images)
         except FileError as error:
             self.refused.emit(str(error))
             return False
+        self._list(places)
+        return True
+
+    def _look_through(self, images: Sequence[Path], job: Job) -> None:
+        self.clips_listed.emit(images_in(images))
+
+    def _list(self, places: list[Place]) -> None:
         if len(places) == 1:
             self.open_place(places[0])
             self.images.show_places([])
         else:
             self.images.show_places(places)
             self.images.use_recipe(self.study.recipe)
-        return True
 
     def new_recipe(self) -> None:
         """Begin a recipe afresh; the image stays."""
