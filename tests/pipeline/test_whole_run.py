@@ -219,6 +219,26 @@ class Arriving(RunCase):
         self.assertEqual(seen, ["0.png", "1.png", "new.png"])
 
 
+class Interrupted(RunCase):
+    def test_ctrl_c_twice_leaves_summary_and_table(self) -> None:
+        self.pictures(3)
+        self.path("r.finch.json").write_text(RECIPE % "")
+        command = [
+            sys.executable, "-m", "lucid_finch", "run", str(self.path("r.finch.json")), str(self.path("in")), "--out",
+            str(self.path("out")), "--outputs", "csv,table", "--watch",
+        ]  # fmt: skip
+        process = subprocess.Popen(command, stderr=subprocess.DEVNULL)
+        end = time.monotonic() + 60
+        while len(list(self.path("out").glob("*.csv"))) < 3 and time.monotonic() < end:
+            time.sleep(0.05)
+        time.sleep(0.5)
+        for _ in range(2):
+            process.send_signal(signal.SIGINT)
+        self.assertNotEqual(process.wait(30), 0)
+        self.assertEqual(len(self.summary("out")), 3)
+        self.assertEqual(len(pandas.read_csv(self.path("out/all.discs.csv"))), 3)
+
+
 class Stages(unittest.TestCase):
     def test_they_overlap_and_keep_their_order(self) -> None:
         made: list[int] = []

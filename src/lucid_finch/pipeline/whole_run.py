@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import signal
 import sys
+import threading
 from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
@@ -79,7 +81,7 @@ def run_all(
     finally:
         report.failures, report.made = clips.failures, clips.made
         if journal is not None:
-            with journal, inputs_kept(batch.kept):
+            with journal, inputs_kept(batch.kept), _undisturbed():
                 report.made = [*write_of_run(batch, journal), *clips.made]
 
 
@@ -92,6 +94,19 @@ def _quick_turns() -> Iterator[None]:
         yield
     finally:
         sys.setswitchinterval(before)
+
+
+@contextmanager
+def _undisturbed() -> Iterator[None]:
+    """A second Ctrl-C does not cut off what the first one has begun."""
+    if threading.current_thread() is not threading.main_thread():
+        yield
+        return
+    before = signal.signal(signal.SIGINT, signal.SIG_IGN)
+    try:
+        yield
+    finally:
+        signal.signal(signal.SIGINT, before)
 
 
 def _round(
