@@ -8,7 +8,18 @@ from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import Qt, QTimer, Signal
-from PySide6.QtWidgets import QHBoxLayout, QInputDialog, QLabel, QMenu, QPushButton, QSlider, QToolButton, QWidget, QWidgetAction
+from PySide6.QtWidgets import (
+    QHBoxLayout,
+    QInputDialog,
+    QLabel,
+    QMenu,
+    QPushButton,
+    QSizePolicy,
+    QSlider,
+    QToolButton,
+    QWidget,
+    QWidgetAction,
+)
 
 from lucid_finch.core.image import Image
 from lucid_finch.desktop.toolkit.labels import Elided
@@ -61,13 +72,15 @@ class CameraBar(QWidget):
         self.settings.setMenu(self.menu)
         self.end = QPushButton(self.tr("Close camera"))
         self.said = QLabel()
+        self.said.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self.said.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         row = QHBoxLayout(self)
         row.setContentsMargins(8, 2, 8, 2)
         row.setSpacing(6)
         for widget in (self.go, self.capture, self.settings, self.end):
             row.addWidget(widget)
         row.addWidget(self.name, 1)
-        row.addWidget(self.said)
+        row.addWidget(self.said, 3)
         self.go.toggled.connect(self._held)
         self.capture.clicked.connect(self.capture_now)
         self.end.clicked.connect(self.close_camera)
@@ -90,7 +103,7 @@ class CameraBar(QWidget):
 
     def open_camera(self, source: str, live: Live | None = None) -> None:
         """Begin with a camera; the one before is given back. `live`: one that runs already."""
-        self.close_camera()
+        self._end()
         self.source, self.live, self.shot = source, live or Live(source), None
         self.ages, self._shown = [], []
         self.name.setText(source)
@@ -101,22 +114,30 @@ class CameraBar(QWidget):
         self._tell.start()
         self._say()
 
+    def give_way(self) -> None:
+        """Something else comes upon the bench."""
+        self._end()
+
     def close_camera(self) -> None:
         """Give the camera back; its last frame stays on the bench."""
+        if self.live is not None:
+            self._end()
+            self.rested.emit()
+
+    def _end(self) -> None:
         self._timer.stop()
         self._tell.stop()
         if self.live is not None:
             # In its own thread: a silent camera may take seconds.
             self.live.end()
             self.live = None
-            self.rested.emit()
             self.open_changed.emit(False)
         self.hide()
 
     def close_worker(self) -> None:
         """The window closes: wait a little for the device to be free."""
         live = self.live
-        self.close_camera()
+        self._end()
         if live is not None:
             live.close(2.0)
 

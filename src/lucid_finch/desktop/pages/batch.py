@@ -24,6 +24,7 @@ from PySide6.QtWidgets import (
     QLineEdit,
     QProgressBar,
     QPushButton,
+    QSizePolicy,
     QSpinBox,
     QSplitter,
     QTableView,
@@ -133,6 +134,9 @@ class BatchPage(QWidget):
             (self.tr("Table and annotated pictures"), ("table", "annotated")),
         ):
             self.outputs.addItem(text, kinds)
+        self.outputs.setMinimumContentsLength(8)
+        self.outputs.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self.outputs.setMinimumWidth(90)
         self.jobs = QSpinBox()
         self.jobs.setRange(1, 64)
         self.jobs.setPrefix(self.tr("processes "))
@@ -150,6 +154,7 @@ class BatchPage(QWidget):
         self.progress.setFixedWidth(120)
         self.said = QLabel(self.tr("Open a folder, several images or a clip."))
         self.said.setObjectName("quiet")
+        self.said.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self.model = Lines()
         self.table = QTableView()
         self.table.setModel(self.model)
@@ -165,6 +170,8 @@ class BatchPage(QWidget):
         self.table.clicked.connect(lambda index: self.image_wanted.emit(self.model.lines[index.row()].row))
         self.column = QComboBox()
         self.column.setAccessibleName(self.tr("Column of the histogram"))
+        self.column.setMinimumContentsLength(10)
+        self.column.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.column.currentIndexChanged.connect(lambda: self._draw())
         self.plot: Any = None
         self._due = QTimer(self)
@@ -180,7 +187,7 @@ class BatchPage(QWidget):
         for row in (first, second):
             row.setContentsMargins(8, 3, 8, 2)
         for widget in (self.folder, self.choose, self.outputs, self.jobs, self.begin, self.pause, self.cancel):
-            first.addWidget(widget, 1 if widget is self.folder else 0)
+            first.addWidget(widget, {self.folder: 3, self.outputs: 2}.get(widget, 0))
         second.addWidget(self.progress)
         second.addWidget(self.said, 1)
         second.addWidget(self.column)

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QColor, QShowEvent
-from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QLabel, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QLabel, QSizePolicy, QVBoxLayout, QWidget
 
 from lucid_finch.core.detectors import KINDS
 from lucid_finch.core.inspection.tracking import SIZES, Tracker
@@ -78,6 +78,7 @@ class TrendPage(QWidget):
         self.each.toggled.connect(lambda: self.refresh())
         self.said = QLabel()
         self.said.setObjectName("quiet")
+        self.said.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         row = QHBoxLayout()
         row.setContentsMargins(8, 4, 8, 2)
         row.addWidget(self.column)

@@ -258,7 +258,7 @@ class Bench(Parts):
         self.timeline.rested.connect(runner.run)
         self.camera.seen.connect(lambda image: study.open_image(image, None, self.camera.is_live))
         self.camera.captured.connect(self.documents.list_captured)
-        self.documents.opening.connect(self.camera.close_camera)
+        self.documents.opening.connect(self.camera.give_way)
         self.camera.open_changed.connect(self.timeline.give_way)
         runner.failures_changed.connect(self._failures_changed)
         runner.failed.connect(self.show_failure)

@@ -65,6 +65,8 @@ class Runner(QObject):
         """That of the last run: another one makes other maps."""
         self._reading: int | None = None
         """Generation of the image that is being read: nothing else is begun meanwhile, since that would take its place."""
+        self._wanted_image: int | None = None
+        """Generation of the image that was asked for last."""
         self._keep_image = True
         self._source: tuple[Image, Picture] | None = None
         """The source and its picture, once it is shown."""
@@ -93,6 +95,7 @@ class Runner(QObject):
         """Have the worker make an image; if that fails, all stays as it was, or, without `keep`, there is no image."""
         self._keep_image = keep
         self._reading = self._generation = self.worker.submit(text, lambda job: job.emit_part(("image", make(), path)))
+        self._wanted_image = self._reading
 
     def do(self, work: Callable[[Job], str], text: str) -> None:
         """Have the worker do something that must not be lost; what it returns is shown."""
@@ -254,7 +257,8 @@ class Runner(QObject):
         if what == "message":
             self.message.emit(values[0])
             return
-        if generation != self._generation:
+        # The image that was asked for last is shown, even if a run of the one before has been begun since.
+        if generation != self._generation and not (what == "image" and generation == self._wanted_image):
             return
         if what == "image":
             self._reading = None
