@@ -168,6 +168,7 @@ class GoingOn(RunCase):
         ]  # fmt: skip
         for part in (8, 18):
             process = subprocess.Popen(command, stderr=subprocess.DEVNULL)
+            self.addCleanup(process.kill)
             end = time.monotonic() + 60
             while len(list(self.path("out").glob("*.csv"))) < part and time.monotonic() < end and process.poll() is None:
                 time.sleep(0.02)
@@ -227,7 +228,12 @@ class Interrupted(RunCase):
             sys.executable, "-m", "lucid_finch", "run", str(self.path("r.finch.json")), str(self.path("in")), "--out",
             str(self.path("out")), "--outputs", "csv,table", "--watch",
         ]  # fmt: skip
-        process = subprocess.Popen(command, stderr=subprocess.DEVNULL)
+        # What starts the tests in the background may have it ignore Ctrl-C.
+        process = subprocess.Popen(
+            command, stderr=subprocess.DEVNULL, preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL)
+        )  # fmt: skip
+        self.addCleanup(process.wait)
+        self.addCleanup(process.kill)
         end = time.monotonic() + 60
         while len(list(self.path("out").glob("*.csv"))) < 3 and time.monotonic() < end:
             time.sleep(0.05)
