@@ -24,7 +24,7 @@ WRITTEN = {".mkv": "ffv1", ".webm": "libvpx-vp9"}
 _MILLISECONDS = Fraction(1, 1000)
 _REMEMBERED = 4
 _indexes: dict[tuple[str, int, int], list[int]] = {}
-_CHANGED = 64
+_NEAR = 64
 """Frames that are decoded on the way, rather than to seek anew."""
 
 
@@ -153,12 +153,12 @@ class Clip:
         """One frame. Quick where it comes after the one before. Raises `FileError`, `ParameterError`."""
         if not 0 <= number < len(self):
             raise ParameterError(f"page: {number} is not allowed; {self.path.name} has frames 0 to {len(self) - 1}", "page")
-        if self._decoder is not None and self._next <= number < self._next + _CHANGED:
+        if self._decoder is not None and self._next <= number < self._next + _NEAR:
             found = self._found(number)
             if found is not None:
                 return found
         # Some formats go to a place behind the one asked for: then from an earlier one, at last from the beginning.
-        for start in (number, max(number - _CHANGED, 0), None):
+        for start in (number, max(number - _NEAR, 0), None):
             if self._seek(start):
                 found = self._found(number)
                 if found is not None:

@@ -42,17 +42,14 @@ def arriving(
                 done[file] = state
                 del waiting[file]
         if whole:
-            names = {place.path: place.name for place in images_in([*paths], recursive, 0, 0)} if _any(paths, recursive) else {}
+            # Named as if all had been there from the beginning.
+            names = {place.path: place.name for place in images_in(paths, recursive, 0, 0)}
             places = images_in(whole, recursive, page, frames, every)
             yield [Place(p.path, p.page, names.get(p.path, p.name), p.time) for p in places]
         elif not begun:
             yield []
         begun = True
         time.sleep(_EVERY)
-
-
-def _any(paths: Sequence[Path], recursive: bool) -> bool:
-    return bool(_files(paths, recursive))
 
 
 def _files(paths: Sequence[Path], recursive: bool) -> list[Path]:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 import threading
 import time
-from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -32,6 +31,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from lucid_finch.core.detectors import KINDS
 from lucid_finch.core.errors import FileError, ParameterError
 from lucid_finch.core.recipe import Recipe
 from lucid_finch.desktop.pages.image_list import ImageList
@@ -325,8 +325,6 @@ class BatchPage(QWidget):
         return ", ".join([*said, *report.failures])
 
     def _fill_columns(self, recipe: Recipe) -> None:
-        from lucid_finch.core.detectors import KINDS
-
         before = self.column.currentData()
         self.column.blockSignals(True)
         self.column.clear()
@@ -376,7 +374,7 @@ class BatchPage(QWidget):
         if len(counts):
             item.addItem(pyqtgraph.BarGraphItem(x0=ends[:-1], x1=ends[1:], height=counts, brush=theme.accent, pen=None))
 
-    def close_worker(self, wait: Callable[[], None] | None = None) -> None:
+    def close_worker(self) -> None:
         """The window closes: what is done is kept."""
         self.stop()
         if self._worker is not None:

@@ -135,7 +135,6 @@ def _corners(bench: Bench) -> None:
 
 
 def _clip(bench: Bench) -> None:
-    # Eight hundred milliseconds a frame here: enough of them for the picture.
     wait_for(lambda: not bench.images.busy, 300.0)
     bench.drawer.show_trend()
     bench.drawer.trend.column.setCurrentIndex(bench.drawer.trend.column.findData("x"))
