@@ -12,6 +12,7 @@ import threading
 import time
 import unittest
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -110,6 +111,25 @@ class Clips(RunCase):
         self.assertRegex(report.failures[0], "frame 3 is 80 x 80 px, those before 64 x 64")
         with Clip(self.path("out/images.annotated.mkv")) as clip:
             self.assertEqual(len(clip), len(places))
+
+    def test_pictures_of_several_folders_make_one_clip(self) -> None:
+        self.pictures(2)
+        self.path("in/more").mkdir()
+        Pillow.fromarray(disc(12.0, size=64).pixels).save(self.path("in/more/a.png"))
+        for _ in run_all(self.batch("out", "clip"), [images_in([self.path("in")], recursive=True)]):
+            pass
+        with Clip(self.path("out/images.annotated.mkv")) as clip:
+            self.assertEqual(len(clip), 3)
+
+    def test_a_clip_is_not_written_over_an_input(self) -> None:
+        belt(self.path("images.annotated.mkv"), 2)
+        before = self.path("images.annotated.mkv").read_bytes()
+        batch = replace(self.batch(".", "clip"), kept=(self.path("images.annotated.mkv"),))
+        report = Report()
+        for _ in run_all(batch, [self.pictures(1)], report=report):
+            pass
+        self.assertRegex(report.failures[0], "is an input and is not written over")
+        self.assertEqual(self.path("images.annotated.mkv").read_bytes(), before)
 
 
 class GoingOn(RunCase):
@@ -327,9 +347,15 @@ class Cluster(RunCase):
     def test_no_scheduler(self) -> None:
         from unittest import mock
 
+        places = self.pictures(1)
+        list(run_all(self.batch("out"), [places]))
+        before = self.summary("out")
+        self.assertEqual(len(before), 1)
         with mock.patch("lucid_finch.pipeline.cluster._PATIENCE", 0.5), \
                 self.assertRaisesRegex(ParameterError, "no Dask scheduler answers at tcp://127.0.0.1:9"):  # fmt: skip
-            list(run_all(self.batch("out"), [self.pictures(1)], Wish(scheduler="tcp://127.0.0.1:9")))
+            list(run_all(self.batch("out"), [places], Wish(scheduler="tcp://127.0.0.1:9")))
+        # What an earlier run wrote is as it was.
+        self.assertEqual(self.summary("out"), before)
 
 
 if __name__ == "__main__":

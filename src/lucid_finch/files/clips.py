@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 
 from lucid_finch.core.errors import FileError, ParameterError
 from lucid_finch.core.image import Image
+from lucid_finch.files.writing import refuse_inputs
 
 ENDINGS = (".mkv", ".mp4", ".m4v", ".mov", ".avi", ".webm", ".mpg", ".mpeg", ".ts", ".wmv", ".flv", ".ogv", ".y4m", ".mjpeg")
 WRITTEN = {".mkv": "ffv1", ".webm": "libvpx-vp9"}
@@ -284,6 +285,7 @@ class ClipWriter:
     def _open(self, pixels: NDArray[Any]) -> None:
         import av
 
+        refuse_inputs(self.path)
         self.path.parent.mkdir(parents=True, exist_ok=True)
         # A cluster a second: what is lost when the program dies is at most that. The same frames give the same bytes.
         options = {"cluster_time_limit": "1000", "fflags": "bitexact"}

@@ -26,7 +26,8 @@ def inputs_kept(paths: Iterable[str | Path]) -> Iterator[None]:
         _kept.reset(before)
 
 
-def _refuse_inputs(target: Path) -> None:
+def refuse_inputs(target: Path) -> None:
+    """Raises `FileError` where a file is one of `inputs_kept`."""
     for kept in _kept.get():
         with contextlib.suppress(FileNotFoundError):
             if os.path.samefile(kept, target):
@@ -45,7 +46,7 @@ def whole_file(path: str | Path, text: bool = False) -> Iterator[IO[Any]]:
                 yield stream
             return
         target = Path(os.path.realpath(path))
-        _refuse_inputs(target)
+        refuse_inputs(target)
         target.parent.mkdir(parents=True, exist_ok=True)
         handle, temporary = tempfile.mkstemp(prefix=f".{target.name}.", suffix=".part", dir=target.parent)
         with os.fdopen(handle, **options) as stream:  # type: ignore[call-overload]

@@ -25,6 +25,8 @@ _BEFORE = ("image", "page", "time")
 """Columns of the table of a run before those of the findings."""
 _AT_ONCE = 50_000
 """Rows of a Parquet file that are written together."""
+_PICTURES = "images"
+"""What the name of a clip made of pictures begins with."""
 _RATE = 25.0
 """Frames a second of a clip made of pictures that have no time."""
 
@@ -136,7 +138,8 @@ class Clips:
         if not record.pictures or self.batch.out is None:
             return
         place = record.place
-        source = place.path if place.is_frame else place.path.parent
+        # All pictures make one clip, whatever folders they are in.
+        source = place.path if place.is_frame else Path(_PICTURES)
         if source != self._source:
             self.close()
             self._source, self._number, self._given_up = source, 0, set()
@@ -157,8 +160,13 @@ class Clips:
 
     def _begun(self, place: Place, name: str) -> ClipWriter:
         assert self.batch.out is not None
-        stem = (place.name or place.path.name) if place.is_frame else "images"
-        path = self.batch.out / f"{stem}.{name}.{self.batch.outputs.clip_format}"
+        stem = (place.name or place.path.name) if place.is_frame else _PICTURES
+        ending = f"{name}.{self.batch.outputs.clip_format}"
+        path, number = self.batch.out / f"{stem}.{ending}", 1
+        # Pictures before and after a clip.
+        while path in self.made:
+            number += 1
+            path = self.batch.out / f"{stem}-{number}.{ending}"
         self.made.append(path)
         return ClipWriter(path, _RATE, RESULT)
 

@@ -63,10 +63,11 @@ def run_all(
     """
     wish, report = wish or Wish(), report if report is not None else Report()
     clips = Clips(batch)
-    journal = Journal(batch.out, batch, wish.resume) if batch.out is not None else None
-    report.begun_anew = journal is not None and journal.is_other
-    try:
-        with inputs_kept(batch.kept), _quick_turns(), executor(batch, wish.jobs, wish.scheduler) as do:
+    # Nothing of an earlier run is touched before it is known that this one can be done.
+    with inputs_kept(batch.kept), _quick_turns(), executor(batch, wish.jobs, wish.scheduler) as do:
+        journal = Journal(batch.out, batch, wish.resume) if batch.out is not None else None
+        report.begun_anew = journal is not None and journal.is_other
+        try:
             number = 0
             for places in rounds:
                 for record, at, is_kept in _round(batch, places, number, do, journal, wish, clips):
@@ -78,11 +79,11 @@ def run_all(
                     report.unmet += bool(record.unmet)
                     yield record
                 number += len(places)
-    finally:
-        report.failures, report.made = clips.failures, clips.made
-        if journal is not None:
-            with journal, inputs_kept(batch.kept), _undisturbed():
-                report.made = [*write_of_run(batch, journal), *clips.made]
+        finally:
+            report.failures, report.made = clips.failures, clips.made
+            if journal is not None:
+                with journal, _undisturbed():
+                    report.made = [*write_of_run(batch, journal), *clips.made]
 
 
 @contextmanager
