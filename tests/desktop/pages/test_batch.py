@@ -41,9 +41,9 @@ class BatchCase(BenchCase):
         self.bench.actions_by_name["batch"].trigger()
 
     def run_through(self) -> None:
+        self.assertTrue(self.page.begin.isEnabled())
         self.page.begin.click()
         self.wait(lambda: not self.page.busy and not self.page._due.isActive())
-        self.turns()
 
 
 class Running(BatchCase):
@@ -85,6 +85,7 @@ class Running(BatchCase):
         self.page.begin.click()
         self.page.pause.click()
         self.assertTrue(self.page.paused)
+        self.wait(lambda: self.page.report.done > 0)
         self.turns(40)
         done = self.page.report.done
         self.assertLess(done, 12)

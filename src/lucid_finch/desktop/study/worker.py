@@ -40,9 +40,12 @@ class Coordinator(QObject):
     """Generation and what `job.emit_part` was given."""
     failed = Signal(int, object)
     idle = Signal()
+    _came_to_rest = Signal()
 
     def __init__(self) -> None:
         super().__init__()
+        self._came_to_rest.connect(self._say_idle)
+        self._is_idle_said = True
         self._condition = threading.Condition()
         self._running: Job | None = None
         self._pending: list[Job] = []
@@ -53,8 +56,9 @@ class Coordinator(QObject):
 
     @property
     def busy(self) -> bool:
+        """Whether anything runs, waits or has not been delivered to the thread of this object."""
         with self._condition:
-            return self._running is not None or bool(self._pending)
+            return self._running is not None or bool(self._pending) or not self._is_idle_said
 
     def submit(self, text: str, work: Callable[[Job], Any], keep: bool = False) -> int:
         """Queue a job and return its generation. Unless `keep`, it takes the place of what runs or waits and may be lost."""
@@ -72,12 +76,12 @@ class Coordinator(QObject):
     def cancel_all(self) -> None:
         """Give up what runs and what waits."""
         with self._condition:
-            only_waiting = bool(self._pending) and self._running is None
+            # The thread never saw it, and will not say that nothing is left to do.
+            only_waiting = bool(self._pending) and self._running is None and self._is_idle_said
             self._pending.clear()
             if self._running is not None:
                 self._running.cancel()
         if only_waiting:
-            # The thread never saw it, and will not say that nothing is left to do.
             self.idle.emit()
 
     def close(self, seconds: float = 10.0) -> None:
@@ -102,8 +106,16 @@ class Coordinator(QObject):
             with self._condition:
                 self._running = None
                 finished = not self._pending and not self._closing
+                self._is_idle_said = not finished
             if finished:
-                self.idle.emit()
+                self._came_to_rest.emit()
+
+    def _say_idle(self) -> None:
+        with self._condition:
+            self._is_idle_said = True
+            if self._running is not None or self._pending:
+                return
+        self.idle.emit()
 
     def _run(self, job: Job) -> None:
         job.emit_part = lambda part: None if job.cancelled() else self.part_done.emit(job.generation, part)
