@@ -165,6 +165,19 @@ class GoingOn(RunCase):
         report = self.run_through(other, places, resume=True)
         self.assertEqual((report.kept, report.begun_anew), (0, True))
 
+    def test_stopped_while_going_through_what_was_kept(self) -> None:
+        places, batch = self.pictures(5), self.batch("out", "table")
+        self.run_through(batch, places)
+        whole = self.summary("out")
+        records = run_all(batch, [places], Wish(resume=True))
+        next(records)
+        records.close()
+        self.assertEqual(self.summary("out"), whole)
+        # What a whole run has not come by is not of it.
+        self.run_through(batch, places[:3], resume=True)
+        self.assertEqual(self.summary("out"), whole[:3])
+        self.assertEqual(self.run_through(batch, places, resume=True).kept, 5)
+
     def test_what_failed_is_done_again_on_request(self) -> None:
         places = self.pictures(3)
         good = places[1].path.read_bytes()

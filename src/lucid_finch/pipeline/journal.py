@@ -18,6 +18,7 @@ from lucid_finch.pipeline.batch import Batch, Record, hash_of
 from lucid_finch.pipeline.sources import RESULTS_APART, Place
 
 NAME = "run.journal"
+_IN_ORDER = "number IS NOT NULL ORDER BY number, path, page"
 _TABLES = """
 CREATE TABLE IF NOT EXISTS about (key TEXT PRIMARY KEY, value TEXT);
 CREATE TABLE IF NOT EXISTS images (
@@ -53,8 +54,8 @@ class Journal:
                 self.is_other = resume and found is not None
                 self._base.execute("DELETE FROM images")
                 self._base.execute("INSERT OR REPLACE INTO about VALUES ('identity', ?)", (own,))
-            # What is not of this run, but was of an earlier one, is not in its tables.
-            self._base.execute("UPDATE images SET number = -1")
+            # Below 0: of an earlier run, and not come by yet.
+            self._base.execute("UPDATE images SET number = -1 - number WHERE number >= 0")
         except sqlite3.DatabaseError as error:
             raise FileError(self.path, f"the journal of the run cannot be used: {error}") from None
 
@@ -105,19 +106,24 @@ class Journal:
         except sqlite3.DatabaseError as error:
             raise FileError(self.path, f"the journal of the run cannot be written: {error}") from None
 
+    def settle(self, is_whole: bool) -> None:
+        """The run has ended: what it has not come by is left out of its tables if it `is_whole`, else it stays in them."""
+        number = "NULL" if is_whole else "-1 - number"
+        self._base.execute(f"UPDATE images SET number = {number} WHERE number < 0")
+
     def rows(self) -> Iterator[dict[str, Any]]:
         """The rows of the summary, in the order of the images."""
-        for (rows,) in self._base.execute("SELECT rows FROM images WHERE number >= 0 ORDER BY number"):
+        for (rows,) in self._base.execute(f"SELECT rows FROM images WHERE {_IN_ORDER}"):
             yield from orjson.loads(rows)
 
     def lines(self) -> Iterator[str]:
         """The findings of each image as a line of JSON."""
-        for (line,) in self._base.execute("SELECT line FROM images WHERE number >= 0 AND line IS NOT NULL ORDER BY number"):
+        for (line,) in self._base.execute(f"SELECT line FROM images WHERE line IS NOT NULL AND {_IN_ORDER}"):
             yield zlib.decompress(line).decode()
 
     def tables(self) -> Iterator[tuple[str, int, float | str, dict[str, tuple[list[str], list[list[Any]]]]]]:
         """Path, page, time ("": none) and the findings of each detector, image by image."""
-        chosen = "SELECT path, page, rows, tables FROM images WHERE number >= 0 AND tables IS NOT NULL ORDER BY number"
+        chosen = f"SELECT path, page, rows, tables FROM images WHERE tables IS NOT NULL AND {_IN_ORDER}"
         for path, page, rows, tables in self._base.execute(chosen):
             first = (orjson.loads(rows) or [{}])[0]
             yield path, page, first.get("time", ""), orjson.loads(zlib.decompress(tables))

@@ -67,8 +67,8 @@ def run_all(
     with inputs_kept(batch.kept), _quick_turns(), executor(batch, wish.jobs, wish.scheduler) as do:
         journal = Journal(batch.out, batch, wish.resume) if batch.out is not None else None
         report.begun_anew = journal is not None and journal.is_other
+        number, is_whole = 0, False
         try:
-            number = 0
             for places in rounds:
                 for record, at, is_kept in _round(batch, places, number, do, journal, wish, clips):
                     if journal is not None and not is_kept:
@@ -79,10 +79,12 @@ def run_all(
                     report.unmet += bool(record.unmet)
                     yield record
                 number += len(places)
+            is_whole = True
         finally:
             report.failures, report.made = clips.failures, clips.made
             if journal is not None:
                 with journal, _undisturbed():
+                    journal.settle(is_whole)
                     report.made = [*write_of_run(batch, journal), *clips.made]
 
 
