@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 import time
+from pathlib import Path
 
 import numpy as np
 from PySide6.QtWidgets import QSlider, QWidgetAction
@@ -12,6 +13,7 @@ from lucid_finch.core.errors import FileError
 from lucid_finch.core.recipe import Recipe
 from lucid_finch.pipeline.cameras import Camera, Shot
 from lucid_finch.pipeline.live import Live
+from lucid_finch.pipeline.sources import Place
 from tests.desktop.support import BenchCase
 
 SOURCE = "camera:simulated?rate=30&size=320x240"
@@ -66,6 +68,9 @@ class Seeing(LiveCase):
         self.wait(lambda: "ms old" in self.camera.said.text())
 
     def test_hold_capture_and_go_on(self) -> None:
+        files = [Place(Path("a.png")), Place(Path("b.png"))]
+        self.bench.images.show_places(files)
+        self.settle()
         self.camera.open_camera(SOURCE)
         self.wait(lambda: self.number() >= 1)
         self.bench.actions_by_name["play"].trigger()
@@ -75,13 +80,15 @@ class Seeing(LiveCase):
         self.assertEqual((self.number(), self.bench.study.image), (held, image))
         for _ in range(2):
             self.bench.actions_by_name["capture"].trigger()
-        entries = self.bench.images.entries
+        self.assertEqual([entry.place for entry in self.bench.images.entries[:2]], files)
+        self.assertEqual(self.bench.drawer.tabText(2), "Images 4")
+        entries = self.bench.images.entries[2:]
         self.assertEqual([entry.place.page for entry in entries], [held, held])
         self.wait(lambda: all(entry.result is not None for entry in entries))
         self.bench.actions_by_name["play"].trigger()
         self.wait(lambda: self.number() > held)
         # The list shows what was captured, and the camera gives way.
-        self.bench.images.select(0)
+        self.bench.images.select(2)
         self.wait(lambda: not self.camera.is_open)
         assert image is not None
         study = self.bench.study

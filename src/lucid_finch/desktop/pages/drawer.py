@@ -40,6 +40,8 @@ class Drawer(QTabWidget):
         self.trend.wanted.connect(self.images.select)
         self.batch = BatchPage(study, self.images)
         self.batch.image_wanted.connect(self.images.select)
+        self.images.listed.connect(self.show_counts)
+        self.images.added.connect(self.show_counts)
         self.calibration.listed = lambda: [entry.place for entry in self.images.entries]
         self.measure.calibration = lambda: study.calibration
         study.recipe_changed.connect(self.measure.refresh)

@@ -149,6 +149,8 @@ class ImageList(QWidget):
     """The `Place` of the image that was chosen."""
     listed = Signal()
     """The list is another one."""
+    added = Signal()
+    """It has become longer."""
     result_came = Signal(int)
     """The row of an image that has been done."""
     current_changed = Signal()
@@ -212,6 +214,7 @@ class ImageList(QWidget):
         self._model.beginInsertRows(QModelIndex(), row, row)
         self.entries.append(Entry(place))
         self._model.endInsertRows()
+        self.added.emit()
         self._later.start()
         self._say()
 

@@ -136,8 +136,8 @@ class Documents(QObject):
         self.runner.read(read, self.tr("reading {}").format(place.path.name), place.path, keep=False)
 
     def list_captured(self, place: Place) -> None:
-        """A frame of a camera becomes an image of the list; frames of one list share its source."""
-        if any(entry.place.image is None for entry in self.images.entries):
+        """A frame of a camera joins the list; that of a clip, which is a row of frames in time, gives way to it."""
+        if any(entry.place.is_frame and entry.place.image is None for entry in self.images.entries):
             self.images.show_places([])
         self.images.add(place)
         self.images.use_recipe(self.study.recipe)

@@ -49,21 +49,7 @@ def _bench(bench: Bench) -> None:
     bench.choose([16], [])
 
 
-def _dark(bench: Bench) -> None:
-    application = QApplication.instance()
-    assert isinstance(application, QApplication)
-    apply_theme(application, DARK)
-    bench.drawer.setCurrentIndex(1)
-    bench.panes.activate(0)
-    bench.stages.show_map("gradient_x")
-    bench.panes.activate(1)
-    bench.stages.show_map("direction")
-
-
 def _why(bench: Bench) -> None:
-    application = QApplication.instance()
-    assert isinstance(application, QApplication)
-    apply_theme(application, LIGHT)
     bench.panes.activate(0)
     bench.stages.show_map("source")
     bench.panes.activate(1)
@@ -143,8 +129,25 @@ def _clip(bench: Bench) -> None:
     bench.timeline.go_to(36)
 
 
+def _camera(bench: Bench) -> None:
+    """In the dark, with signed and cyclic maps: the held frame of a camera, one captured before."""
+    application = QApplication.instance()
+    assert isinstance(application, QApplication)
+    apply_theme(application, DARK)
+    bench.camera.open_camera("camera:simulated?size=1280x720")
+    wait_for(lambda: bench.camera.shot is not None and bench.camera.shot.number > 30)
+    bench.camera.go.toggle()
+    settle(bench)
+    bench.camera.capture_now()
+    bench.drawer.setCurrentIndex(0)
+    bench.stages.set_panes(2)
+    bench.panes.activate(1)
+    bench.stages.show_map("accumulator")
+    settle(bench)
+
+
 SHOTS: dict[str, Callable[[Bench], None]] = {
-    "bench": _bench, "dark": _dark, "why": _why, "compare": _compare,
+    "bench": _bench, "why": _why, "compare": _compare,
     "corners": _corners, "images": _images, "lines": _lines,
 }  # fmt: skip
 
@@ -290,7 +293,7 @@ IN_COLOUR: dict[str, Callable[[Bench], None]] = {
 """The same of the scene in colour."""
 
 
-OF_A_CLIP: dict[str, Callable[[Bench], None]] = {"clip": _clip}
+OF_A_CLIP: dict[str, Callable[[Bench], None]] = {"clip": _clip, "camera": _camera}
 """The same of the clip."""
 
 
@@ -310,8 +313,8 @@ BY_SCENE = {
 
 
 def opened(name: str) -> Bench:
-    """A window on a demo scene, all work done."""
-    make_application()
+    """A window on a demo scene, light, all work done."""
+    apply_theme(make_application(), LIGHT)
     bench = Bench()
     bench.show()
     bench.documents.open_demo(name)
