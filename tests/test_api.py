@@ -174,7 +174,7 @@ lf.detect("circles", "a.png", radius="wide")
 lf.detect("circles", "a.png", radus=(1, 2))
 lf.detect("circels", "a.png")
 lf.prepare("smooth", "a.png", method="gauss")
-lf.detect("edges", "a.png", sigma=None)
+lf.detect("edges", "a.png", false_alarms=None)
 """
 
 

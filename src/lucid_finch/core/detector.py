@@ -262,7 +262,8 @@ class Detector:
         """A limit that was given in millimetres, as one of the column in millimetres; another one as it is."""
         if limit.end not in metric:
             return limit
-        return replace(limit, criterion=metric_name(self.criterion(limit.criterion)), value=metric[limit.end])
+        criterion = self.criterion(limit.criterion)
+        return replace(limit, criterion=metric_name(criterion), value=metric[limit.end], tolerance=0.0)
 
     def measured(self, task: Task) -> dict[str, Any]:
         """What was measured on this image besides the settled parameters, for the record."""
@@ -370,13 +371,17 @@ def _limits_of(declared: Declaration, value: Any, image: Image) -> list[Limit]:
     if declared.is_range:
         columns = (criterion, declared.upper_criterion or criterion)
         ends = enumerate(zip(columns, _SENSES, value, strict=True))
-        return [Limit(name, column, way, float(end), place) for place, (column, way, end) in ends if end is not None]
+        return [
+            Limit(name, column, way, float(end), place, tolerance=declared.tolerance)
+            for place, (column, way, end) in ends
+            if end is not None
+        ]
     if declared.choices or isinstance(value, bool):
         # The criterion is 1 (or 0, at most) where a candidate agrees with the choice.
         bound = 1.0 if sense == "at least" else 0.0
         return [] if value == declared.admits else [Limit(name, criterion, sense, bound, admits=declared.admits)]
     number = value.pixels(*image.source_size) if isinstance(value, Length) else float(value)
-    return [Limit(name, criterion, sense, declared.to_limit(number))]
+    return [Limit(name, criterion, sense, declared.to_limit(number), tolerance=declared.tolerance)]
 
 
 __all__ = [

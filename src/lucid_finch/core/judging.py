@@ -42,10 +42,12 @@ class Limit:
     """0 or 1 where the parameter is a range and this is its lower or upper end."""
     admits: Any = None
     """Value of the parameter that removes the limit, where that is no number."""
+    tolerance: float = 0.0
+    """By how much the limit may be missed all the same, since nothing is measured better."""
 
     def passed(self, measured: Any) -> Any:
         """Where the measured value meets the limit; NaN never does."""
-        return measured >= self.bound if self.sense == "at least" else measured <= self.bound
+        return self.shortfall(measured) <= 0
 
     @property
     def bound(self) -> float:
@@ -54,7 +56,8 @@ class Limit:
 
     def shortfall(self, measured: Any) -> Any:
         """By how much the limit is missed, in the criterion's own unit; positive where it is missed."""
-        return self.bound - measured if self.sense == "at least" else measured - self.bound
+        short = self.bound - measured if self.sense == "at least" else measured - self.bound
+        return short - self.tolerance if self.tolerance else short
 
 
 @dataclass(frozen=True)

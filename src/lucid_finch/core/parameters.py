@@ -67,6 +67,8 @@ class Declaration:
     """What a value of None means."""
     criterion: str = ""
     sense: Literal["at least", "at most"] = "at least"
+    tolerance: float = 0.0
+    """Of a limit in px: by how much it may be missed, since nothing is measured better."""
     scale: Literal["same", "expected"] = "same"
     over: Literal["", "grey"] = ""
     """Of what a histogram is shown with it, where it judges no criterion: the grey levels of the image."""

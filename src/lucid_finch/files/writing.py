@@ -13,25 +13,52 @@ from typing import IO, Any
 
 from lucid_finch.core.errors import FileError
 
-_kept: ContextVar[tuple[Path, ...]] = ContextVar("_kept", default=())
+
+class Inputs:
+    """Files that nothing may be written over; whether a file is one of them is told at once, however many there are."""
+
+    def __init__(self, paths: Iterable[str | Path] = ()) -> None:
+        self.paths = tuple(str(path) for path in paths)
+        self._known: tuple[set[str], set[tuple[int, int]]] | None = None
+
+    def hold(self, target: Path) -> bool:
+        """Whether it is one of them, under whatever name."""
+        try:
+            about = target.stat()
+        except OSError:
+            return False
+        if self._known is None:
+            names, numbers = set(), set()
+            for path in self.paths:
+                names.add(os.path.abspath(path))
+                with contextlib.suppress(OSError):
+                    own = os.stat(path)
+                    numbers.add((own.st_dev, own.st_ino))
+            self._known = names, numbers
+        return (about.st_dev, about.st_ino) in self._known[1] or str(target) in self._known[0]
+
+    def __getstate__(self) -> dict[str, Any]:
+        return {"paths": self.paths, "_known": None}
+
+
+_kept: ContextVar[tuple[Inputs, ...]] = ContextVar("_kept", default=())
 
 
 @contextlib.contextmanager
-def inputs_kept(paths: Iterable[str | Path]) -> Iterator[None]:
+def inputs_kept(paths: Inputs | Iterable[str | Path]) -> Iterator[None]:
     """Within it, no file is written over one of these."""
-    before = _kept.set((*_kept.get(), *(Path(path) for path in paths)))
+    inputs, before = paths if isinstance(paths, Inputs) else Inputs(paths), _kept.get()
+    token = _kept.set(before if any(one is inputs for one in before) else (*before, inputs))
     try:
         yield
     finally:
-        _kept.reset(before)
+        _kept.reset(token)
 
 
 def refuse_inputs(target: Path) -> None:
     """Raises `FileError` where a file is one of `inputs_kept`."""
-    for kept in _kept.get():
-        with contextlib.suppress(FileNotFoundError):
-            if os.path.samefile(kept, target):
-                raise FileError(target, "is an input and is not written over")
+    if any(inputs.hold(target) for inputs in _kept.get()):
+        raise FileError(target, "is an input and is not written over")
 
 
 @contextlib.contextmanager

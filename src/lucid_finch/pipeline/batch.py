@@ -13,7 +13,7 @@ from lucid_finch.core.errors import FileError, ParameterError
 from lucid_finch.core.execution.engine import Engine
 from lucid_finch.files.findings import encoded, file_hash, findings_document, table_rows
 from lucid_finch.files.recipes import Recipe
-from lucid_finch.files.writing import inputs_kept
+from lucid_finch.files.writing import Inputs, inputs_kept
 from lucid_finch.pipeline.clip_pictures import Frame, clip_pictures
 from lucid_finch.pipeline.run import Done, run_images, unexpected
 from lucid_finch.pipeline.sinks import Outputs, failure_row, summary_rows, write_results
@@ -33,7 +33,7 @@ class Batch:
     """Folder of the results; None writes none."""
     outputs: Outputs = field(default_factory=Outputs)
     options: ReadOptions = AS_STORED
-    kept: tuple[Path, ...] = ()
+    kept: Inputs = field(default_factory=Inputs)
     """Files that are not written over."""
     lines: bool = False
     """Whether each record carries its findings as a line of JSON."""

@@ -215,10 +215,11 @@ class Limits(unittest.TestCase):
 
     def test_ranges_follow_from_the_image(self) -> None:
         image = Image.from_array(np.zeros((200, 300), np.uint8))
-        self.assertEqual(size_range(None, image), (5.0, 100.0))
-        self.assertEqual(size_range((20.0, None), image), (20.0, 100.0))
+        self.assertEqual(size_range(None, image, 1.2), (5.0, 100.0))
+        self.assertEqual(size_range(None, image, 4.0), (8.8, 100.0))
+        self.assertEqual(size_range((20.0, None), image, 4.0), (20.0, 100.0))
         # Larger than the image is no error: nothing of such a rim could be told from a line.
-        self.assertLessEqual(size_range((20.0, 9000.0), image)[1], 361)
+        self.assertLessEqual(size_range((20.0, 9000.0), image, 1.2)[1], 361)
         self.assertEqual(len(engine.detect("circles", image, {"radius": (500.0, 9000.0)}).findings), 0)
 
     def test_a_lower_limit_finds_the_same_and_more(self) -> None:

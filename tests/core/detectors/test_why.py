@@ -54,7 +54,7 @@ def miss(cause: str, seed: int, kind: str = "circles") -> tuple[bool, Explanatio
     given: dict[str, Any] = {size: (10.0 * ratio, 40.0)}
     seen = 1.0
     if cause == "faint":
-        contrast = random.uniform(0.3, 0.7) * noise * random.choice([-1, 1])
+        contrast = random.uniform(0.08, 0.2) * noise * random.choice([-1, 1])
     elif cause == "range":
         given[size] = (radius * 1.6, radius * 2.4) if random.random() < 0.5 else (3.0, radius / 1.6)
     elif cause == "hidden":
@@ -120,7 +120,7 @@ class WhyNoLine(unittest.TestCase):
     def test_causes_are_named(self) -> None:
         region = {"shape": "rectangle", "x": 20.0, "y": 20.0, "width": 30.0, "height": 30.0}
         causes: list[tuple[str, float, dict[str, Any], set[str]]] = [
-            ("faint", 1.0, {}, {"gradient", "alignment", "false_alarms"}),
+            ("faint", 0.4, {}, {"gradient", "alignment", "false_alarms"}),
             ("short", 40.0, {"length_min": 150}, {"length_min"}),
             ("angle", 40.0, {"angles": (95.0, 160.0)}, {"angles"}),
             ("region", 40.0, {"region": region}, {"region"}),

@@ -23,6 +23,7 @@ from lucid_finch.core.detectors.shared.round_shapes import (
     LEAST,
     ON_RIM,
     POLARITIES,
+    SIZE_TOLERANCE,
     Gathered,
     RoundParameters,
     RoundShapes,
@@ -52,6 +53,7 @@ class _Size(DetectorParameters):
         usual=(3.0, 200.0),
         is_range=True,
         criterion="radius",
+        tolerance=SIZE_TOLERANCE,
         auto=f"{LEAST:g} px to half the shorter side of the image",
         help="Minimum and maximum radius. Draw a line across an object to set it.",
     )
@@ -78,13 +80,15 @@ class Circles(RoundShapes):
         Column("radius_std", "radius ±", "px", "one standard deviation, from the noise alone", 3, "length error", "radius"),
         Column("roundness", "roundness", "", "share of the points of the rim's chains that are on it", 2),
     )
+    # Stamped, printed or seen at a slant, few are perfect.
+    usual_sure = (0.0, 0.03)
     rim_columns = ("radius", "radius_std")
     sized_by = "radius"
 
     def gather(self, task: Task) -> Gathered:
         image, parameters, context = task.image, task.parameters, task.context
         oriented = oriented_points(image, parameters.region, parameters.sigma, context)
-        low, high = size_range(parameters.radius, image)
+        low, high = size_range(parameters.radius, image, oriented.smoothing.sigma)
         which = oriented.reliable()
         x, y, nx, ny = (a[which] for a in (oriented.points.x, oriented.points.y, oriented.nx, oriented.ny))
         size = image.width, image.height
@@ -94,8 +98,9 @@ class Circles(RoundShapes):
             most = most_shapes(image)
             centres = find_centres(x, y, nx, ny, size, wide, seen, most)
             filed = filed_points(x, y, nx, ny, oriented.chain_of[which], oriented.along[which], size)
-            rims = fit_circles(filed, centres, wide, seen, Density.of(block_density(x, y, *size), DENSITY_BLOCK), most + 1000)
-            rims = refine_circles(image.pixels, image.mask, x, y, rims, parameters.sigma)
+            density, sigma = Density.of(block_density(x, y, *size), DENSITY_BLOCK), oriented.smoothing.sigma
+            rims = fit_circles(filed, centres, wide, seen, density, sigma, most + 1000)
+            rims = refine_circles(image.pixels, image.mask, x, y, rims, sigma)
         step = oriented.background.independent_step
         tests = math.log(max(image.width * image.height / step**2, 10.0) * max((high - low) / step, 2.0))
         notes = left_out(centres.dropped, most, "candidate centres")

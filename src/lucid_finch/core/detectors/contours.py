@@ -10,14 +10,14 @@ shape, which is added back.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
 from lucid_finch.core.detection import EvidenceMap, Outlines
-from lucid_finch.core.detector import Candidates, Detector, DetectorParameters, Example, Finished, Reason, Task
+from lucid_finch.core.detector import Candidates, Context, Detector, DetectorParameters, Example, Finished, Reason, Task
 from lucid_finch.core.detectors.shared.thresholds import (
     Level,
     Method,
@@ -28,13 +28,16 @@ from lucid_finch.core.detectors.shared.thresholds import (
     smoothed_part,
 )
 from lucid_finch.core.errors import ParameterError
+from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.edges.gradients import gaussian_kernel
+from lucid_finch.core.numerics.filtering.impulses import without_impulses
 from lucid_finch.core.numerics.ragged import take_rows
 from lucid_finch.core.numerics.regions import shape_classification
 from lucid_finch.core.numerics.regions.borders import Borders, rings_of
 from lucid_finch.core.numerics.regions.components import Parts, parts_of, reconstructed
 from lucid_finch.core.numerics.regions.iso_contours import MASKED, cross_level
 from lucid_finch.core.numerics.regions.outlines import label_places, measure_outlines, simplified
+from lucid_finch.core.numerics.regions.thresholding import pixel_noise
 from lucid_finch.core.numerics.runtime.threads import cancelled_here
 from lucid_finch.core.parameters import Range, forms, gathers, judges
 from lucid_finch.core.regions import masked_pixels
@@ -44,6 +47,8 @@ from lucid_finch.core.valid_region import clipped, shrunk
 Floats = NDArray[np.float64]
 _WITH_LEVEL = ("fixed", "hysteresis", "iso")
 _SUPPORT = 0.5
+_FAINT = 0.08
+"""Share of the contrast of the clearest outlines below which one is a shade of the ground."""
 _MOST_OUTLINES = 200_000
 
 
@@ -162,6 +167,17 @@ class ContoursParameters(DetectorParameters):
         help="Share of the outline along which there is an edge.",
         more=True,
     )
+    contrast_min: float | None = judges(
+        None,
+        label="Contrast, min",
+        unit="grey",
+        least=0.0,
+        usual=(0.0, 100.0),
+        criterion="contrast",
+        auto=f"{100 * _FAINT:g} % of the clearest outlines if the threshold follows edges, else no limit",
+        help="Difference of the foreground from the background, three pixels from the outline.",
+        more=True,
+    )
     drop_frame: bool = judges(
         False,
         label="Drop border objects",
@@ -188,6 +204,10 @@ class ContoursParameters(DetectorParameters):
 class Gathered:
     """Outlines of all components, one entry each in the columns; positions are of the source."""
 
+    image: Image
+    """What was thresholded."""
+    is_calmed: bool
+    """Whether single pixels far off their neighbours were left out of it."""
     level: Level
     binary: NDArray[np.uint8]
     borders: Borders
@@ -211,7 +231,8 @@ class Gathered:
 
     @property
     def nbytes(self) -> int:
-        return int(self.binary.nbytes + self.borders.nbytes + 2 * self.x.nbytes + 30 * self.parent.nbytes)
+        calmed = self.image.pixels.nbytes if self.is_calmed else 0
+        return int(calmed + self.binary.nbytes + self.borders.nbytes + 2 * self.x.nbytes + 30 * self.parent.nbytes)
 
 
 class Contours(Detector):
@@ -264,7 +285,8 @@ class Contours(Detector):
                 f"contours: level = {given.level:g} is outside the value range of this image, {low} to {high}", "level"
             )
         masked = masked_pixels(image, given.region, 0)
-        level, edges = choose_level(image, given, masked, task.context)
+        image, context = _calm(image, task.context) if given.binarize in (None, "edges") else (image, task.context)
+        level, edges = choose_level(image, given, masked, context)
         signed = signed_level(smoothed_image(image, level.sigma), level)
         if masked is not None:
             signed[masked != 0] = MASKED
@@ -282,8 +304,8 @@ class Contours(Detector):
         depth = _nearest_around(parent, np.ones(len(parent), bool))[1]
         blur = _outline_blur(crossed.rise, crossed.contrast, crossed.clear, measures, np.diff(borders.start), image.frame.scale)
         return Gathered(
-            level, binary, borders, x, y, borders.hole, parent, depth, crossed.framed, crossed.contrast,
-            crossed.support, blur, edges, measures, notes,
+            image, context is not task.context, level, binary, borders, x, y, borders.hole, parent, depth, crossed.framed,
+            crossed.contrast, crossed.support, blur, edges, measures, notes,
         )  # fmt: skip
 
     def settle(self, task: Task) -> ContoursParameters:
@@ -301,8 +323,11 @@ class Contours(Detector):
             values["window"] = level.window
         if level.method in ("local", "hysteresis"):
             values["offset_pct"] = 100 * level.offset / task.image.span
-        if given.support_min is None and gathered.edges is not None:
-            values["support_min"] = _SUPPORT
+        if gathered.edges is not None:
+            if given.support_min is None:
+                values["support_min"] = _SUPPORT
+            if given.contrast_min is None:
+                values["contrast_min"] = _FAINT * _clearest(gathered)
         return given.model_copy(update=values)
 
     def form(self, task: Task) -> Candidates:
@@ -347,7 +372,10 @@ class Contours(Detector):
 
     def notes(self, task: Task) -> tuple[str, ...]:
         gathered: Gathered = task.gathered
-        return gathered.notes
+        smoothing = gathered.level.smoothing
+        chosen = smoothing.notes() if smoothing is not None and task.given.sigma is None else ()
+        calm = ("single pixels far off their neighbours were left out",) if gathered.is_calmed else ()
+        return (*gathered.notes, *chosen, *calm)
 
     def finish(self, task: Task, chosen: NDArray[np.int64]) -> Finished:
         g: Gathered = task.gathered
@@ -387,8 +415,8 @@ class Contours(Detector):
         return np.asarray(candidates.columns["area"] > 4.0)
 
     def evidence(self, task: Task) -> list[EvidenceMap]:
-        image = task.image
         g: Gathered = task.gathered
+        image = g.image
         reach = (len(gaussian_kernel(g.level.sigma)) // 2) * image.frame.scale if g.level.sigma > 0 else 0.0
         region = shrunk(clipped(image.corners, image.valid_region), reach)
 
@@ -435,7 +463,8 @@ class Contours(Detector):
     def probe(self, task: Task, x: float, y: float) -> list[Reason]:
         if reasons := self.outside(task, x, y):
             return reasons
-        image, gathered = task.image, task.gathered
+        gathered: Gathered = task.gathered
+        image = gathered.image
         u, v = image.frame.from_source(x, y)
         column, row = min(max(round(float(u)), 0), image.width - 1), min(max(round(float(v)), 0), image.height - 1)
         box = (column, row, column + 1, row + 1)
@@ -450,6 +479,24 @@ class Contours(Detector):
         if not inside and value != level:
             change = {"foreground": "dark" if gathered.level.bright else "bright"}
         return [Reason("threshold", value, level, "grey", inside, text, change)]
+
+
+def _calm(image: Image, context: Context) -> tuple[Image, Context]:
+    """The image without single pixels far off their neighbours, where it has many, and a context of its own for it."""
+    pixels = without_impulses(image.pixels, image.span, pixel_noise(image.pixels))
+    if pixels is None:
+        return image, context
+    return replace(image, pixels=pixels), replace(context, shared=lambda what, make: context.shared(f"calm {what}", make))
+
+
+def _clearest(gathered: Gathered) -> float:
+    """Contrast that a tenth of the length of all outlines on edges exceeds."""
+    on = np.flatnonzero((gathered.support >= _SUPPORT) & np.isfinite(gathered.contrast))
+    if not len(on):
+        return 0.0
+    order = on[np.argsort(gathered.contrast[on])]
+    length = np.cumsum(gathered.measures["perimeter"][order])
+    return float(gathered.contrast[order[int(np.searchsorted(length, 0.9 * length[-1]))]])
 
 
 def _worth_keeping(

@@ -19,13 +19,21 @@ from pydantic import model_validator
 from lucid_finch.core.detection import EvidenceMap, Outlines
 from lucid_finch.core.detector import Candidates, Detector, DetectorParameters, Finished, Reason, Task
 from lucid_finch.core.detectors.shared.declarations import FALSE_ALARMS_COLUMN, false_alarms_parameter, sigma_parameter
-from lucid_finch.core.detectors.shared.edge_features import ABOVE_NOISE, SLOPE, GradientMaps, measured_points
+from lucid_finch.core.detectors.shared.edge_features import (
+    ABOVE_NOISE,
+    SLOPE,
+    GradientMaps,
+    chains_of,
+    measured_points,
+    smoothing_of,
+)
 from lucid_finch.core.image import LARGEST
 from lucid_finch.core.numerics.edges import chain_significance
 from lucid_finch.core.numerics.edges.background import Background
 from lucid_finch.core.numerics.edges.chains import Chains, chain_medians
 from lucid_finch.core.numerics.edges.edge_points import EdgePoints
 from lucid_finch.core.numerics.edges.significant_chains import significant_chains
+from lucid_finch.core.numerics.edges.smoothing_choice import SmoothingChoice
 from lucid_finch.core.numerics.ragged import owners, places, take_rows
 from lucid_finch.core.parameters import Length, forms, gathers, judges
 from lucid_finch.core.table import Array, Column
@@ -40,7 +48,9 @@ class EdgesParameters(DetectorParameters):
         help="How the gradient is computed after smoothing. Each is scaled so that a ramp of one grey level per pixel gives 1.",
         more=True,
     )
-    sigma: float = sigma_parameter(least=0.0, usual=(0.0, 6.0), help="More finds fainter edges, less separates closer ones.")
+    sigma: float | None = sigma_parameter(
+        least=0.0, usual=(0.0, 6.0), help="More finds fainter edges, less separates closer ones."
+    )
     low: float | None = forms(
         None,
         label="Low threshold",
@@ -93,6 +103,7 @@ class Gathered:
 
     points: EdgePoints
     background: Background
+    smoothing: SmoothingChoice
 
     @property
     def nbytes(self) -> int:
@@ -128,20 +139,32 @@ class Edges(Detector):
         given: EdgesParameters = task.parameters
         floor = self.floor(given)
         floor = None if floor is None else floor * task.image.frame.scale
-        points, background = measured_points(task.image, given.region, given.sigma, task.context, given.operator, floor)
-        return Gathered(points, background)
+        smoothing = smoothing_of(task.image, given.region, given.sigma, task.context)
+        points, background = measured_points(task.image, given.region, smoothing.sigma, task.context, given.operator, floor)
+        return Gathered(points, background, smoothing)
 
     def floor(self, parameters: EdgesParameters) -> float | None:
         # Automatic, the low threshold follows from the background. Given, the floor is the next power of two below it.
         return None if parameters.low is None else 2.0 ** math.floor(math.log2(parameters.low))
 
+    def settle(self, task: Task) -> EdgesParameters:
+        given: EdgesParameters = task.parameters
+        return given.model_copy(update={"sigma": task.gathered.smoothing.sigma})
+
+    def notes(self, task: Task) -> tuple[str, ...]:
+        gathered: Gathered = task.gathered
+        return gathered.smoothing.notes()
+
     def form(self, task: Task) -> Candidates:
         gathered: Gathered = task.gathered
         points, background = gathered.points, gathered.background
         low = _own_low(task)
-        if low is not None:
+        if low is None:
+            given: EdgesParameters = task.parameters
+            found = chains_of(task.image, given.region, gathered.smoothing.sigma, task.context, given.operator)
+        else:
             points = points.take(points.strength >= np.float32(low))
-        found = significant_chains(points, background, (task.image.width, task.image.height), low)
+            found = significant_chains(points, background, (task.image.width, task.image.height), low)
         chains, log_nfa, count = found.chains, found.log_nfa, np.diff(found.chains.start)
         # Linking needs the position of the edge, whatever is reported.
         points = points if task.parameters.subpixel else points.at_centres()
@@ -259,4 +282,5 @@ def _own_low(task: Task) -> float | None:
 def _maps(task: Task) -> GradientMaps:
     gathered: Gathered = task.gathered
     parameters: EdgesParameters = task.parameters
-    return GradientMaps(task.image, gathered.points, gathered.background, parameters.sigma, parameters.operator, _own_low(task))
+    sigma = gathered.smoothing.sigma
+    return GradientMaps(task.image, gathered.points, gathered.background, sigma, parameters.operator, _own_low(task))

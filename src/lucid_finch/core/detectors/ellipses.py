@@ -24,6 +24,7 @@ from lucid_finch.core.detectors.shared.round_shapes import (
     LEAST,
     ON_RIM,
     POLARITIES,
+    SIZE_TOLERANCE,
     Gathered,
     RoundParameters,
     RoundShapes,
@@ -59,6 +60,7 @@ class _Size(DetectorParameters):
         is_range=True,
         criterion="semi_minor",
         upper_criterion="semi_major",
+        tolerance=SIZE_TOLERANCE,
         auto=f"{LEAST:g} px to half the shorter side of the image",
         help="Minimum and maximum of both semi-axes. Draw a line along the longer axis of an object to set it.",
     )
@@ -123,19 +125,21 @@ class Ellipses(RoundShapes):
         Column("angle_std", "angle ±", "deg", "one standard deviation, from the noise alone; 180 of a circle", 2),
         Column("roundness", "roundness", "", "share of the points of the rim's chains that are on it", 2),
     )
+    # Five numbers fit many a curve.
+    mostly = 0.7
     rim_columns = ("semi_major", "semi_minor", "semi_major_std", "semi_minor_std")
     sized_by = "axis"
 
     def gather(self, task: Task) -> Gathered:
         image, parameters, context = task.image, task.parameters, task.context
         oriented = oriented_points(image, parameters.region, parameters.sigma, context)
-        low, high = size_range(parameters.axis, image)
+        low, high = size_range(parameters.axis, image, oriented.smoothing.sigma)
         coverage, flattest = self.floor(parameters)
         wide = max(low / BEYOND, 3.0), max(high * BEYOND, low / BEYOND + 1.0)
         with cancellable(context.cancelled):
             which, begun, rims = _fitted(image, oriented, wide, flattest, coverage)
             x, y = oriented.points.x[which], oriented.points.y[which]
-            rims = refine_ellipses(image.pixels, image.mask, x, y, rims, parameters.sigma)
+            rims = refine_ellipses(image.pixels, image.mask, x, y, rims, oriented.smoothing.sigma)
         step = oriented.background.independent_step
         places = math.log(max(image.width * image.height / step**2, 10.0))
         tests = places + 2 * math.log(max((high - low) / step, 2.0)) + math.log(max(math.pi * high / step, 4.0))
@@ -283,7 +287,8 @@ def _fitted(
     x, y, nx, ny = (a[which] for a in (p.x, p.y, oriented.nx, oriented.ny))
     filed = filed_points(x, y, nx, ny, oriented.chain_of[which], oriented.along[which], (image.width, image.height))
     density = Density.of(block_density(x, y, image.width, image.height), DENSITY_BLOCK)
-    return which, _Begun(arcs, seeds), fit_ellipses(filed, seeds, arcs, axis, flattest, coverage, density, most + 1000)
+    sigma = oriented.smoothing.sigma
+    return which, _Begun(arcs, seeds), fit_ellipses(filed, seeds, arcs, axis, flattest, coverage, density, sigma, most + 1000)
 
 
 def _visible_around(task: Task, x: float, y: float) -> VisibleShape | None:

@@ -22,13 +22,20 @@ from lucid_finch.core.detectors.shared.edge_features import ABOVE_NOISE, SLOPE, 
 from lucid_finch.core.image import Image
 from lucid_finch.core.judging import Exclusions
 from lucid_finch.core.numerics.edges.edge_points import EdgePoints
+from lucid_finch.core.numerics.hough.line_ends import settle_ends
 from lucid_finch.core.numerics.hough.line_votes import LineSpace, Traced, VotingPoints, line_votes, trace_lines
 from lucid_finch.core.numerics.hough.segments import Segments, cut_segments, refine_segments
 from lucid_finch.core.parameters import Length, Range, forms, gathers, judges
 from lucid_finch.core.table import Array, Column
 
-_THIN = 8.0
+_THIN = 8.5
 """px: a stroke up to this width is one line, not two edges."""
+
+_APPARENT = 2.6
+"""Times the smoothing that the sides of a thin stroke are apart at most, because of it."""
+
+_SOFT, _SOFT_STROKE, _SLIM = 1.2, 20.0, 6.0
+"""px of blur from which on a stroke may seem so wide (px), if it is so many times as long and stands alone."""
 
 _STROKE = 60.0
 """px: wider strokes are not paired, even on request."""
@@ -46,7 +53,7 @@ _SHOWN_OFFSETS = 480
 class LinesParameters(DetectorParameters):
     """Parameters of `lines`."""
 
-    sigma: float = sigma_parameter(more=True)
+    sigma: float | None = sigma_parameter(more=True)
     angle_step: float = gathers(
         1.0,
         label="Angle step",
@@ -91,7 +98,7 @@ class LinesParameters(DetectorParameters):
     pair: bool | None = forms(
         None,
         label="Pair stroke sides",
-        auto=f"strokes up to {_THIN:g} px wide",
+        auto="strokes up to 8 px wide, wider ones in blurred images",
         help="The two sides of a stroke become its centre line, with its width.",
     )
     extent: Literal["segments", "full"] = forms(
@@ -107,7 +114,8 @@ class LinesParameters(DetectorParameters):
         unit="px",
         usual=(0.0, 500.0),
         criterion="length",
-        help="Shorter lines are rejected: px, or % of the image's diagonal, %w, %h.",
+        tolerance=1.0,
+        help="Shorter lines are rejected: px, or % of the image's diagonal, %w, %h. 1 px less is not held against a line.",
     )
     coverage_min: float = judges(
         0.0,
@@ -208,6 +216,14 @@ class Lines(Detector):
         # Powers of ten above one false alarm per image, rounded up: more lines have to be traced.
         return float(max(0, math.ceil(math.log10(parameters.false_alarms))))
 
+    def settle(self, task: Task) -> LinesParameters:
+        given: LinesParameters = task.parameters
+        return given.model_copy(update={"sigma": task.gathered.oriented.smoothing.sigma})
+
+    def notes(self, task: Task) -> tuple[str, ...]:
+        oriented: OrientedPoints = task.gathered.oriented
+        return oriented.smoothing.notes()
+
     def form(self, task: Task) -> Candidates:
         image, parameters = task.image, task.parameters
         gathered: Gathered = task.gathered
@@ -220,17 +236,21 @@ class Lines(Detector):
         significant = np.flatnonzero(segments.columns["gain"] > 0)
         segments = refine_segments(image.pixels, image.mask, gathered.voting, segments, significant)
         s = segments.columns
-        widest = {True: _STROKE, False: 0.0, None: _THIN}[parameters.pair]
-        sides = _paired(s, widest)
+        smoothing = gathered.oriented.smoothing
+        soft = max(0.7, np.nan_to_num(smoothing.softest))
+        widest = {True: _STROKE, False: 0.0, None: max(_THIN, _APPARENT * math.hypot(smoothing.sigma, 0.7))}[parameters.pair]
+        sides = _paired(s, widest, _SOFT_STROKE if parameters.pair is None and soft > _SOFT else 0.0)
         one, other = sides[:, 0], sides[:, 1]
         both = other >= 0
         c = {name: values[one] for name, values in s.items()}
         breadth = np.full(len(one), np.nan)
-        blur = math.hypot(parameters.sigma, 0.7)
+        blur = math.hypot(smoothing.sigma, soft)
         if both.any():
             _join(c, s, one, other, both, breadth, blur)
-        low, high = _span(c, image)
         full = parameters.extent == "full"
+        if not full:
+            c["t1"], c["t2"] = settle_ends(image.pixels, image.mask, c, breadth, soft, np.flatnonzero(c["gain"] > 0))
+        low, high = _span(c, image)
         # The centre of a stroke may leave the image before its sides do.
         c["t1"], c["t2"] = (low, high) if full else (np.clip(c["t1"], low, high), np.clip(c["t2"], low, high))
         ends = [_places(c, c[t]) for t in ("t1", "t2")]
@@ -405,16 +425,21 @@ def _neighbours(s: dict[str, Array], widest: float, most_turned: float) -> tuple
     return a, b, apart, share
 
 
-def _paired(s: dict[str, Array], widest: float) -> NDArray[np.int64]:
-    """(n, 2): which segments become one candidate, the second -1 where one stands alone. The closest pairs come first."""
+def _paired(s: dict[str, Array], widest: float, soft: float) -> NDArray[np.int64]:
+    """(n, 2): which segments become one candidate, the second -1 where one stands alone. The closest pairs come first.
+
+    Sides up to `widest` px apart; in a blurred image, long ones that end together up to `soft` px.
+    """
     count = len(s["theta"])
     alone = np.stack([np.arange(count), np.full(count, -1)], axis=1)
     if widest <= 0 or count < 2:
         return alone
-    a, b, apart, share = _neighbours(s, widest, math.radians(4.0))
+    a, b, apart, share = _neighbours(s, max(widest, soft), math.radians(4.0))
+    length = s["t2"] - s["t1"]
+    isolated = (length[b] > 0.8 * length[a]) & (share > 0.8) & (length[b] > _SLIM * np.abs(apart)) & (np.abs(apart) <= soft)
     # The gradients of a stroke's sides point away from each other, or towards each other.
     flip = np.where(np.cos(s["theta"][a] - s["theta"][b]) < 0, -1.0, 1.0)
-    opposite = (s["side"][a] * s["side"][b] * flip < -0.25) & (np.abs(apart) <= widest) & (np.abs(apart) > 0.5)
+    opposite = (s["side"][a] * s["side"][b] * flip < -0.25) & ((np.abs(apart) <= widest) | isolated) & (np.abs(apart) > 0.5)
     alike = (share > 0.5) & (s["t2"][b] - s["t1"][b] > 0.5 * (s["t2"][a] - s["t1"][a]))
     use = np.flatnonzero(opposite & alike & (s["gain"][a] > 0) & (s["gain"][b] > 0))
     partner = np.full(count, -1)

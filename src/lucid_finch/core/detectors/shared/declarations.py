@@ -32,5 +32,13 @@ def sigma_parameter(least: float = 0.3, usual: tuple[float, float] = (0.5, 6.0),
     """The smoothing before the gradient."""
     text = "Standard deviation of the Gaussian smoothing before the gradient."
     return gathers(
-        1.2, label="Smoothing", unit="px", least=least, most=50.0, usual=usual, help=f"{text} {help}".rstrip(), more=more
-    )  # fmt: skip
+        None,
+        label="Smoothing",
+        unit="px",
+        least=least,
+        most=50.0,
+        usual=usual,
+        auto="1.2 px; 2.4 or 4 where blur or noise leaves no use for less",
+        help=f"{text} {help}".rstrip(),
+        more=more,
+    )

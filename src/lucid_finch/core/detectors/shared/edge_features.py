@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import Any
@@ -25,6 +26,8 @@ from lucid_finch.core.numerics.edges.gradients import (
     operator_kernels,
     smoothed,
 )
+from lucid_finch.core.numerics.edges.significant_chains import SignificantChains, significant_chains
+from lucid_finch.core.numerics.edges.smoothing_choice import SMOOTHINGS, SmoothingChoice, choose_smoothing
 from lucid_finch.core.regions import Region, masked_pixels
 from lucid_finch.core.table import Array
 from lucid_finch.core.valid_region import clipped, shrunk
@@ -68,12 +71,43 @@ def measured_points(
     return points, background
 
 
+def chains_of(
+    image: Image, region: Region | None, sigma: float, context: Context, operator: str = "gaussian"
+) -> SignificantChains:
+    """The chains of the points above the background. Raises `Cancelled`."""
+
+    def make() -> SignificantChains:
+        points, background = measured_points(image, region, sigma, context, operator)
+        return significant_chains(points, background, (image.width, image.height))
+
+    found: SignificantChains = context.shared(f"chains {_key(region, sigma, operator)}", make)
+    return found
+
+
+def smoothing_of(image: Image, region: Region | None, sigma: float | None, context: Context) -> SmoothingChoice:
+    """The smoothing that was asked for, or that suits an image (px of it). Raises `Cancelled`."""
+    if sigma is not None:
+        return SmoothingChoice(sigma, math.nan, math.nan)
+
+    def make() -> SmoothingChoice:
+        narrow = SMOOTHINGS[0]
+        masked = masked_pixels(image, region, len(operator_kernels("gaussian", narrow)[0]) // 2)
+        points, background = measured_points(image, region, narrow, context)
+        chains = chains_of(image, region, narrow, context)
+        return choose_smoothing(image.pixels, masked, image.quantum, points, background, chains, context.cancelled)
+
+    where = region.model_dump_json() if region is not None else ""
+    found: SmoothingChoice = context.shared(f"smoothing {where}", make)
+    return found
+
+
 @dataclass(frozen=True)
 class OrientedPoints:
     """Edge points with directions that are smoothed along their chains."""
 
     points: EdgePoints
     background: Background
+    smoothing: SmoothingChoice
     chains: Chains
     nx: NDArray[np.float32]
     ny: NDArray[np.float32]
@@ -109,10 +143,12 @@ class OrientedPoints:
 
 
 def oriented_points(
-    image: Image, region: Region | None, sigma: float, context: Context, floor: float | None = None
+    image: Image, region: Region | None, sigma: float | None, context: Context, floor: float | None = None
 ) -> OrientedPoints:
-    """Thinned points above the background, or above `floor`, as `edges` has them, with the directions of their chains. Raises
-    `Cancelled`."""
+    """Thinned points above the background, or above `floor`, as `edges` has them, with the directions of their chains; without
+    a `sigma`, at the smoothing that suits the image. Raises `Cancelled`."""
+    smoothing = smoothing_of(image, region, sigma, context)
+    sigma = smoothing.sigma
     points, background = measured_points(image, region, sigma, context, floor=floor)
 
     def make() -> OrientedPoints:
@@ -120,7 +156,9 @@ def oriented_points(
         # Shapes do not need the significance of each chain.
         chains = link_chains(points, image.width, clear)
         found = chain_normals(chains.order, chains.start, chains.closed, points.gx, points.gy, clear)
-        return OrientedPoints(points, background, chains, found.nx, found.ny, clear, found.chain, found.along, found.members)
+        return OrientedPoints(
+            points, background, smoothing, chains, found.nx, found.ny, clear, found.chain, found.along, found.members
+        )
 
     where = region.model_dump_json() if region is not None else ""
     return context.shared(f"oriented {sigma!r} {where} {floor!r}", make)

@@ -26,13 +26,25 @@ from lucid_finch.core.table import Array, Column
 
 LEAST = 5.0
 """px: the smallest automatic radius or semi-axis."""
+_SPECK = 2.2
+"""Times the smoothing that the smallest automatic size is at least."""
 COVERAGE_FLOOR = 0.3
 """Rims with a lower coverage are not gathered unless asked for."""
 COVERAGE = 0.4
 """The automatic minimum of the coverage."""
+SIZE_TOLERANCE = 0.15
+"""px by which a size may miss the range that was asked for: about two standard deviations of a small, faint one."""
 BEYOND = 1.25
 """Sizes up to so many times outside the range are gathered as near misses."""
 _SLACK = 2.0
+_USUAL = (0.2, 0.008)
+"""px, and px a px of size, that a rim lies off its shape."""
+_SURE = 11.0
+"""-log10 of expected false alarms up to which a rim has to be near its shape; from twice as many on it is sure."""
+_PARTLY = 0.45, 0.7
+"""Coverage up to which much else would pass for a shape, and from which on little."""
+_POLYGON = 0.55
+"""Share of the swing of a regular polygon that a round shape may have."""
 _LEAVING = 0.2
 """Share of the points of a rim's chains that may leave it along a tangent, if it deviates in no other way."""
 _PLURAL = 0.5
@@ -43,7 +55,7 @@ POLARITIES = ("dark", "bright")
 class RoundParameters(DetectorParameters):
     """Parameters of `circles` and `ellipses` but for their sizes."""
 
-    sigma: float = sigma_parameter(more=True)
+    sigma: float | None = sigma_parameter(more=True)
     polarity: Literal["dark", "bright", "either"] = forms(
         "either",
         label="Polarity",
@@ -82,7 +94,8 @@ class RoundParameters(DetectorParameters):
         criterion="deviation",
         sense="at most",
         help="Systematic deviation of the rim from the shape, without noise, in units of the usual one: 0.2 px and 0.8 % of the"
-        " size for a whole rim, half of that if half is visible. Chains that leave the rim along a tangent count too.",
+        " size for a whole rim, half of that if half is visible; of circles that are no work of chance 3 %. Chains"
+        " that leave the rim along a tangent count too, and corners at even distances.",
         more=True,
     )
     turning_min: float = judges(
@@ -157,6 +170,10 @@ class Gathered:
 class RoundShapes(Detector):
     """Base of both; a subclass gathers, and computes sizes and outlines."""
 
+    usual_sure: ClassVar[tuple[float, float]] = _USUAL
+    """The same of a rim that is no work of chance."""
+    mostly: ClassVar[float] = 0.5
+    """Share of a rim below which it must agree even better."""
     rim_columns: ClassVar[tuple[str, ...]]
     """Columns of the rims that findings list as they are."""
     main_maps = ("magnitude", "accumulator", "supporting")
@@ -180,20 +197,22 @@ class RoundShapes(Detector):
         """(n, angles, 2) points on the rims."""
         raise NotImplementedError
 
-    def deviation(self, gathered: Gathered) -> Array:
-        """Systematic deviation of each rim in units of the usual one, chains that leave it included."""
+    def deviation(self, gathered: Gathered, gain: Array) -> Array:
+        """Systematic deviation of each rim in units of the usual one, chains that leave it and corners included. `gain`: nats
+        by which each is more than chance."""
         c = gathered.rims.columns
-        usual = (0.2 + 0.008 * self.size(c)) * np.clip(c["coverage"], 0.5, 1.0)
-        return np.asarray(np.hypot(c["systematic_residual"] / usual, (1 - c["fidelity"]) / _LEAVING))
-
-    def soundness(self, gathered: Gathered) -> Array:
-        """Factor on the rank score of each rim, where rims share points."""
-        fidelity = np.clip(gathered.rims.columns["fidelity"], 0.1, 1.0)
-        return np.asarray(fidelity / (1 + self.deviation(gathered) ** 2))
+        size, seen = self.size(c), c["coverage"]
+        sure = np.clip(gain / math.log(10) / _SURE - 1, 0.0, 1.0) * np.clip(
+            (seen - _PARTLY[0]) / (_PARTLY[1] - _PARTLY[0]), 0.0, 1.0
+        )
+        strict, wide = (fixed + growing * size for fixed, growing in (_USUAL, self.usual_sure))
+        usual = (strict + sure * np.maximum(wide - strict, 0.0)) * np.clip(seen, 0.5, 1.0) * np.clip(seen / self.mostly, 0.7, 1.0)
+        found = np.hypot(c["systematic_residual"] / usual, (1 - c["fidelity"]) / _LEAVING)
+        return np.asarray(np.hypot(found, c["polygon"] / _POLYGON) if "polygon" in c else found)
 
     def notes(self, task: Task) -> tuple[str, ...]:
         gathered: Gathered = task.gathered
-        return gathered.notes
+        return (*gathered.notes, *gathered.oriented.smoothing.notes())
 
     def floor(self, parameters: Any) -> Any:
         # Given lower than usual, the next step of a coarse ladder below it.
@@ -202,8 +221,9 @@ class RoundShapes(Detector):
 
     def settle(self, task: Task) -> Any:
         given, scale = task.parameters, task.image.frame.scale
-        sizes = size_range(getattr(given, self.sized_by), task.image)
-        values: dict[str, Any] = {self.sized_by: tuple(end * scale for end in sizes)}
+        sigma = task.gathered.oriented.smoothing.sigma
+        sizes = size_range(getattr(given, self.sized_by), task.image, sigma)
+        values: dict[str, Any] = {"sigma": sigma, self.sized_by: tuple(end * scale for end in sizes)}
         if given.coverage_min is None:
             values["coverage_min"] = COVERAGE
         return given.model_copy(update=values)
@@ -224,7 +244,9 @@ class RoundShapes(Detector):
         chance = np.clip(1 - np.exp(-2 * rim_tolerance(size) * c["density"] * 0.36 / np.pi), 0.01, 0.5)
         steps = around / gathered.step
         gain = steps * relative_entropy(c["coverage"], chance) - gathered.tests
-        rank_score = gain * self.soundness(gathered)
+        deviation = self.deviation(gathered, gain)
+        # Where rims share points, the sounder one has them.
+        rank_score = gain * np.clip(c["fidelity"], 0.1, 1.0) / (1 + deviation**2)
         own = own_coverage(rims, around, rank_score)
         log_nfa = (steps * relative_entropy(own, chance) - gathered.tests) / math.log(10)
         pairs, share = shared_points(rims.start, rims.support)
@@ -236,7 +258,7 @@ class RoundShapes(Detector):
         columns: dict[str, Array] = {
             **{n: c[n] for n in ("x", "y", "coverage", "rms", "contrast", "x_std", "y_std", *self.rim_columns)},
             "turning": np.clip(c["turning"], 0.0, 1.0),
-            "deviation": self.deviation(gathered),
+            "deviation": deviation,
             "contrast_pct": 100 * c["contrast"] / task.image.span,
             "log_nfa": log_nfa,
             "roundness": c["fidelity"],
@@ -387,11 +409,12 @@ def _small_need_more(given: Any, sized_by: str) -> bool:
     return given.coverage_min is None and (size is None or size[0] is None)
 
 
-def size_range(given: Range | None, image: Image) -> tuple[float, float]:
-    """Minimum and maximum size in px of the image; automatic ends follow from its size."""
+def size_range(given: Range | None, image: Image, sigma: float) -> tuple[float, float]:
+    """Minimum and maximum size in px of the image; automatic ends follow from its size and from the smoothing (px)."""
     low, high = given or (None, None)
     scale = image.frame.scale
-    least = LEAST if low is None else low / scale
+    # A speck that is smoothed has a rim of its own.
+    least = max(LEAST, _SPECK * sigma) if low is None else low / scale
     most = max(0.5 * min(image.width, image.height), least + 1) if high is None else high / scale
     # The arc of a rim larger than the diagonal of the image cannot be distinguished from a line.
     most = min(most, math.hypot(image.width, image.height))

@@ -11,10 +11,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from lucid_finch.core.detector import Context
-from lucid_finch.core.detectors.shared.edge_features import measured_points
+from lucid_finch.core.detectors.shared.edge_features import chains_of, measured_points, smoothing_of
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.edges.gradients import gaussian_kernel, smoothed
-from lucid_finch.core.numerics.edges.significant_chains import significant_chains
+from lucid_finch.core.numerics.edges.smoothing_choice import SMOOTHINGS, SmoothingChoice
 from lucid_finch.core.numerics.filtering.filters import box_mean
 from lucid_finch.core.numerics.regions.thresholding import (
     OtsuLevel,
@@ -28,7 +28,6 @@ from lucid_finch.core.numerics.regions.thresholding import (
 
 Method = Literal["fixed", "otsu", "local", "hysteresis", "edges", "iso"]
 
-_EDGE_SIGMA = 1.2
 _SURE = 2.0
 """log_nfa of the edges that the level passes through: one in a hundred images has a false one."""
 _EXPLAINED = 0.5
@@ -55,6 +54,8 @@ class Level:
     surface: Surface | None = None
     window: int = 0
     offset: float = 0.0
+    smoothing: SmoothingChoice | None = None
+    """That of the edges, if they were asked."""
 
 
 def smoothed_image(image: Image, sigma: float) -> NDArray[np.float32]:
@@ -133,14 +134,21 @@ def choose_level(
 ) -> tuple[Level, NDArray[np.uint8] | None]:
     """The threshold, and the pixels beside edges if it follows those. Only what the parameters leave open is measured."""
     measures = _Measures(image, masked)
-    sigma = parameters.sigma if parameters.sigma is not None else (1.0 if has_noise(image.pixels) else 0.0)
+    smoothing, sigma = None, parameters.sigma
+    few = parameters.binarize is None and np.count_nonzero(measures.counts[0]) <= 2
+    if parameters.binarize in (None, "edges") and not few:
+        smoothing = smoothing_of(image, parameters.region, None, context)
+        if sigma is None and smoothing.sigma > SMOOTHINGS[0]:
+            sigma = smoothing.sigma
+    if sigma is None:
+        sigma = 1.0 if has_noise(image.pixels) else 0.0
     method: Method
     if parameters.binarize is None:
-        method, surface, edges = _automatic_method(image, parameters, sigma, measures, context)
+        method, surface, edges = _automatic_method(image, parameters, sigma, measures, smoothing, context)
     else:
         method, surface, edges = parameters.binarize, None, None
-        if method == "edges":
-            surface, edges = _level_on_edges(image, parameters, measures.otsu.level, context)
+        if smoothing is not None:
+            surface, edges = _level_on_edges(image, parameters, smoothing.sigma, measures.otsu.level, context)
     value = None
     if method in ("fixed", "iso", "hysteresis", "otsu"):
         value = parameters.level if parameters.level is not None and method != "otsu" else measures.otsu.level
@@ -149,28 +157,28 @@ def choose_level(
         window = parameters.window if parameters.window is not None else max(15, min(image.width, image.height) // 4)
         window |= 1
     # What is left of the noise of a pixel after the smoothing.
-    smoothing = max(1.0, 2 * math.sqrt(math.pi) * sigma)
+    calmer = max(1.0, 2 * math.sqrt(math.pi) * sigma)
     if method in ("local", "hysteresis"):
         given = parameters.offset_pct
-        offset = 3 * max(measures.noise / smoothing, 0.3 * image.quantum) if given is None else given * image.span / 100
+        offset = 3 * max(measures.noise / calmer, 0.3 * image.quantum) if given is None else given * image.span / 100
     bright = parameters.foreground == "bright"
     if parameters.foreground is None:
         noise = measures.noise if method == "local" else None
         unsigned = Level(method, True, sigma, None, None, noise, value, surface, window, 0.0)
         bright = _frame_is_dark(image, unsigned, masked)
-    noise = measures.noise / smoothing if measures.has("noise") or method == "local" else None
+    noise = measures.noise / calmer if measures.has("noise") or method == "local" else None
     best = measures.otsu if measures.has("otsu") else None
     level, share = (best.level, best.share) if best is not None else (None, None)
-    return Level(method, bright, sigma, level, share, noise, value, surface, window, offset), edges
+    return Level(method, bright, sigma, level, share, noise, value, surface, window, offset, smoothing), edges
 
 
 def _automatic_method(
-    image: Image, parameters: Any, sigma: float, measures: _Measures, context: Context
+    image: Image, parameters: Any, sigma: float, measures: _Measures, smoothing: SmoothingChoice | None, context: Context
 ) -> tuple[Method, Surface | None, NDArray[np.uint8] | None]:
     """A threshold that follows the edges, or that of Otsu where edges explain little of two clear classes."""
-    if np.count_nonzero(measures.counts[0]) <= 2:
+    if smoothing is None:
         return "otsu", None, None
-    surface, edges = _level_on_edges(image, parameters, measures.otsu.level, context)
+    surface, edges = _level_on_edges(image, parameters, smoothing.sigma, measures.otsu.level, context)
     if measures.otsu.share >= _CLEARLY_TWO:
         above = smoothed_image(image, sigma) > measures.otsu.level
         rim = np.zeros(above.shape, bool)
@@ -181,17 +189,18 @@ def _automatic_method(
     return "edges", surface, edges
 
 
-def _level_on_edges(image: Image, parameters: Any, otherwise: float, context: Context) -> tuple[Surface, NDArray[np.uint8]]:
-    points, background = measured_points(image, parameters.region, _EDGE_SIGMA, context)
-    found = significant_chains(points, background, (image.width, image.height))
-    sure = found.points_above(_SURE)
+def _level_on_edges(
+    image: Image, parameters: Any, sigma: float, otherwise: float, context: Context
+) -> tuple[Surface, NDArray[np.uint8]]:
+    points, _ = measured_points(image, parameters.region, sigma, context)
+    sure = chains_of(image, parameters.region, sigma, context).points_above(_SURE)
     near = np.zeros((image.height, image.width), np.uint8)
     rows, columns = points.row[sure], points.column[sure]
     for dy in (-1, 0, 1):
         for dx in (-1, 0, 1):
             near[np.clip(rows + dy, 0, image.height - 1), np.clip(columns + dx, 0, image.width - 1)] = 1
     # Read where the edges were found: another smoothing would have moved the outlines.
-    return surface_through(smoothed_image(image, _EDGE_SIGMA), points.x[sure], points.y[sure], otherwise), near
+    return surface_through(smoothed_image(image, sigma), points.x[sure], points.y[sure], otherwise), near
 
 
 def _frame_is_dark(image: Image, level: Level, masked: NDArray[np.uint8] | None) -> bool:

@@ -22,6 +22,10 @@ class SignificantChains:
     chains: Chains
     log_nfa: NDArray[np.float64]
 
+    @property
+    def nbytes(self) -> int:
+        return self.log_nfa.nbytes + sum(a.nbytes for a in vars(self.chains).values())
+
     def points_above(self, log_nfa: float) -> NDArray[np.int32]:
         """Indices of the points of all chains with at least that `log_nfa`."""
         enough = (self.log_nfa >= log_nfa)[owners(self.chains.start)]

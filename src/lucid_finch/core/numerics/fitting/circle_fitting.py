@@ -26,6 +26,7 @@ from lucid_finch.core.numerics.fitting.rim_support import (
     Density,
     Filed,
     Rims,
+    alike_points,
     clear_sections,
     copied,
     counts_as_leaving,
@@ -221,6 +222,7 @@ class Search(NamedTuple):
     least: float
     most: float
     coverage: float
+    alike: float
 
 
 @inner
@@ -398,7 +400,7 @@ def _measure_circle(points, circle, search, density, marks, mark, sections, outp
     out[0, n], out[1, n], out[2, n], out[3, n] = circle.x, circle.y, radius, circle.sign
     out[4, n], out[5, n] = coverage, held / (held + leaving * counts_as_leaving(coverage))
     out[6, n], out[7, n], out[8, n] = math.sqrt(ss / max(held - 3, 1)), dense / held, held
-    out[9, n], out[10, n] = turning, systematic_residual(sections.drift, sections.drift2, sections.count)
+    out[9, n], out[10, n] = turning, systematic_residual(sections.drift, sections.drift2, sections.count, search.alike)
     output.made[0] = n + 1
     output.start[n + 1] = begin + held
     if coverage > _MOSTLY and out[5, n] > 0.9 and turning > 0.8 and out[10, n] < 0.3:
@@ -465,14 +467,16 @@ def _fit_circles(points, cells, from_row, to_row, search, density, marks, free, 
 
 
 def fit_circles(
-    filed: Filed, centres: Centres, radius: tuple[float, float], least_seen: float, density: Density, most: int = 4000
-) -> Rims:
-    """Circles around the centres whose rims are seen at least to the share `least_seen`. Raises `Cancelled`."""
+    filed: Filed, centres: Centres, radius: tuple[float, float], least_seen: float, density: Density, sigma: float,
+    most: int = 4000,
+) -> Rims:  # fmt: skip
+    """Circles around the centres whose rims are seen at least to the share `least_seen`; `sigma` (px) has smoothed the points.
+    Raises `Cancelled`."""
     output = new_output(len(COLUMNS), most, len(filed.x))
     marks = new_marks(filed)
     free = np.ones(max(len(filed.x), 1), np.bool_)
     cells = np.array([centres.x, centres.y, centres.low, centres.high, centres.unsure], np.float64)
-    search = Search(float(radius[0]), float(radius[1]), float(least_seen))
+    search = Search(float(radius[0]), float(radius[1]), float(least_seen), alike_points(sigma))
 
     def fit(first: int, last: int) -> None:
         _fit_circles(filed.table, cells, first, last, search, density, marks, free, output)
@@ -492,5 +496,54 @@ def refine_circles(pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: Floa
         c[name], c[f"{name}_std"] = moved.shape[:, k], moved.std[:, k]
     c["contrast"], c["blur2"] = moved.contrast, moved.blur2
     owner = owners(rims.start)
-    place = np.arctan2(y[rims.support] - c["y"][owner], x[rims.support] - c["x"][owner]) / (2 * np.pi) % 1.0
+    dx, dy = x[rims.support] - c["x"][owner], y[rims.support] - c["y"][owner]
+    place = np.arctan2(dy, dx) / (2 * np.pi) % 1.0
+    c["polygon"] = _polygon_share(rims, c, dx, dy, owner, sigma)
     return replace(rims, columns=c, place=place)
+
+
+_CORNERS = range(5, 11)
+_CORNER_SURE = 4.0
+"""Standard deviations that a wave along the rim must stand out by."""
+_ENOUGH_SEEN = 0.55
+"""Share of a rim from which on its waves can be told apart."""
+
+
+def _polygon_wave(corners: int) -> float:
+    """How far the outline of a regular polygon swings about its mean radius, as many times a turn as it has corners; px a px."""
+    turn = (np.arange(720) + 0.5) * 2 * np.pi / 720
+    reach = 1 / np.cos((turn + np.pi / corners) % (2 * np.pi / corners) - np.pi / corners)
+    return float(abs(2 * np.mean(reach * np.exp(1j * corners * turn)) / reach.mean()))
+
+
+_WAVES = {corners: _polygon_wave(corners) for corners in _CORNERS}
+
+
+def _polygon_share(
+    rims: Rims, c: dict[str, NDArray[np.float64]], dx: NDArray[Any], dy: NDArray[Any], owner: NDArray[np.int64], sigma: float
+) -> NDArray[np.float64]:
+    """How much each rim swings as a regular polygon of 5 to 10 corners would after the smoothing: 1 like one, 0 not at all, or
+    not for sure."""
+    share = np.zeros(len(rims))
+    seen = np.flatnonzero((c["coverage"] >= _ENOUGH_SEEN) & likely_rims(c))
+    if not len(seen):
+        return share
+    use = np.isin(owner, seen)
+    dx, dy, owner = dx[use].astype(float), dy[use].astype(float), owner[use]
+    far = np.hypot(dx, dy)
+    off = far - c["radius"][owner]
+    unit = (dx + 1j * dy) / np.maximum(far, 1e-9)
+    count = np.maximum(np.bincount(owner, minlength=len(rims)), 1)
+    wave = unit ** (_CORNERS[0] - 1)
+    size, spread = np.zeros((len(_CORNERS), len(rims))), np.bincount(owner, off * off, len(rims)) / count
+    for k in range(len(_CORNERS)):
+        wave = wave * unit
+        product = off * wave.conj()
+        size[k] = 2 / count * np.hypot(np.bincount(owner, product.real, len(rims)), np.bincount(owner, product.imag, len(rims)))
+    alike = alike_points(sigma)
+    for k, corners in enumerate(_CORNERS):
+        scatter = np.sqrt(2 * np.maximum(spread - 0.5 * size[k] ** 2, 1e-6) * alike / count)
+        smoothing = np.exp(-0.5 * (sigma * corners / np.maximum(c["radius"], 1.0)) ** 2)
+        own = size[k] / (_WAVES[corners] * c["radius"] * np.maximum(smoothing, 0.1))
+        share = np.maximum(share, np.where(size[k] > _CORNER_SURE * scatter, own, 0.0))
+    return share

@@ -26,6 +26,7 @@ from lucid_finch.core.numerics.fitting.rim_support import (
     Density,
     Filed,
     Rims,
+    alike_points,
     clear_sections,
     copied,
     counts_as_leaving,
@@ -160,6 +161,7 @@ class EllipseSearch(NamedTuple):
     most: float
     flattest: float
     coverage: float
+    alike: float
 
 
 class Perimeter(NamedTuple):
@@ -395,7 +397,7 @@ def _measure_ellipse(  # type: ignore[no-untyped-def]
     out[5, n], out[6, n], out[7, n] = sign, coverage, held / (held + leaving * counts_as_leaving(coverage))
     out[8, n], out[9, n], out[10, n] = math.sqrt(ss / max(held - 5, 1)), dense / held, held
     out[11, n] = _ellipse_rotation(sections, parts, normal, around)
-    out[12, n] = systematic_residual(sections.drift, sections.drift2, sections.count)
+    out[12, n] = systematic_residual(sections.drift, sections.drift2, sections.count, search.alike)
     output.made[0] = n + 1
     output.start[n + 1] = begin + held
     return n
@@ -434,12 +436,13 @@ def _fit_ellipses(  # type: ignore[no-untyped-def]
 
 def fit_ellipses(
     filed: Filed, seeds: Seeds, arcs: Arcs, axis: tuple[float, float], flattest: float, least_seen: float, density: Density,
-    most: int = 4000,
+    sigma: float, most: int = 4000,
 ) -> Rims:  # fmt: skip
-    """Ellipses from first guesses whose rims are seen at least to the share `least_seen`. Raises `Cancelled`."""
+    """Ellipses from first guesses whose rims are seen at least to the share `least_seen`; `sigma` (px) has smoothed the points.
+    Raises `Cancelled`."""
     output, marks = new_output(len(COLUMNS), most, len(filed.x)), new_marks(filed)
     explained = np.zeros(len(arcs), np.bool_)
-    search = EllipseSearch(float(axis[0]), float(axis[1]), float(flattest), float(least_seen))
+    search = EllipseSearch(float(axis[0]), float(axis[1]), float(flattest), float(least_seen), alike_points(sigma))
 
     def fit(first: int, last: int) -> None:
         _fit_ellipses(

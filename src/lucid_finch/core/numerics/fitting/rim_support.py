@@ -108,13 +108,17 @@ MOST_PARTS = 1024
 """Of a rim, each covered or not."""
 _ROWS = 200
 """Candidates that are fitted between two looks at whether to go on."""
-_ALIKE = 4.2
-"""Neighbouring points err alike: so many count as one."""
+
+
+def alike_points(sigma: float) -> float:
+    """Neighbouring points err alike, the more so the wider the smoothing (px): so many count as one."""
+    return 4.2 * max(sigma / 1.2, 1.0)
 
 
 @kernel
-def systematic_residual(drift, drift2, count):  # type: ignore[no-untyped-def]
-    """px that the stretches of a rim lie off it beyond what their scatter explains, from sums of distances and squares."""
+def systematic_residual(drift, drift2, count, alike):  # type: ignore[no-untyped-def]
+    """px that the stretches of a rim lie off it beyond what their scatter explains, from sums of distances and squares.
+    `alike`: so many neighbouring points count as one."""
     within, free, between, seen = 0.0, 0.0, 0.0, 0.0
     for k in range(STRETCHES):
         if count[k] >= 3:
@@ -127,7 +131,7 @@ def systematic_residual(drift, drift2, count):  # type: ignore[no-untyped-def]
     for k in range(STRETCHES):
         if count[k] >= 3:
             used += 1
-    return math.sqrt(max(between - used * _ALIKE * scatter, 0.0) / max(seen, 1.0))
+    return math.sqrt(max(between - used * alike * scatter, 0.0) / max(seen, 1.0))
 
 
 @kernel

@@ -1,0 +1,109 @@
+"""What the defaults find in hard pictures: of each kind and condition, how many of all, and how many others a scene.
+
+Usage: python -m benchmarks.hard [--scenes N] [--kinds circles,lines] [--conditions "motion 13,clear"] [--given JSON]
+"""
+
+from __future__ import annotations
+
+import argparse
+import json
+from collections.abc import Callable
+from concurrent.futures import ProcessPoolExecutor
+from typing import Any
+
+import numpy as np
+
+from benchmarks import hard_scenes
+from benchmarks.hard_scenes import CONDITIONS, Scene, photographed
+from benchmarks.shape_scenes import score_ovals, score_strokes
+from lucid_finch.core.execution.engine import detect
+from lucid_finch.core.image import Image
+from lucid_finch.core.numerics.runtime.threads import set_thread_count
+
+Counts = tuple[int, int, int]
+
+SCENES: dict[str, Callable[..., Scene]] = {
+    "circles": hard_scenes.circles, "ellipses": hard_scenes.ellipses, "lines": hard_scenes.lines, "contours": hard_scenes.pieces,
+}  # fmt: skip
+GROUNDS = ("wood", "stone", "metal")
+"""On these the pictures are clear otherwise."""
+EMPTY = ("foliage", "bricks", "slats", "stone", "wood", "noisy")
+
+
+def score_pieces(found: Any, scene: Scene) -> Counts:
+    """Found, missed and wrong: centre within 3 px and 8 % of the size, area within a quarter; gears must not be named circle."""
+    f = found.findings
+    used = np.zeros(len(f), bool)
+    right = 0
+    for piece in scene.pieces:
+        near = np.hypot(f["x"] - piece.x, f["y"] - piece.y) < 3 + 0.08 * piece.size
+        here = np.flatnonzero(near & (np.abs(np.log(f["area"] / piece.area)) < 0.25) & ~used)
+        used[here[:1]] = True
+        right += len(here) > 0
+    return right, len(scene.pieces) - right, int((~used).sum())
+
+
+def score(kind: str, found: Any, scene: Scene) -> Counts:
+    """Found, missed and wrong."""
+    if kind == "lines":
+        return score_strokes(found, scene.strokes)
+    return score_pieces(found, scene) if kind == "contours" else score_ovals(found, scene.ovals)
+
+
+def one(job: tuple[str, str, str, int, dict[str, Any]]) -> Counts:
+    """Counts of a scene on a ground under a condition."""
+    kind, ground, condition, seed, given = job
+    set_thread_count(1)
+    scene = SCENES[kind](seed, ground)
+    return score(kind, detect(kind, photographed(scene, condition, seed), given), scene)
+
+
+def seals(job: tuple[str, int, dict[str, Any]]) -> Counts:
+    """Counts of circles on a picture of stamped seals."""
+    ground, seed, given = job
+    set_thread_count(1)
+    scene = hard_scenes.seals(seed, ground)
+    return score_ovals(detect("circles", photographed(scene, "clear", seed), given), scene.ovals)
+
+
+def on_nothing(job: tuple[str, str, int, dict[str, Any]]) -> int:
+    """Findings on a ground with nothing on it."""
+    kind, ground, seed, given = job
+    set_thread_count(1)
+    image: Image = photographed(hard_scenes.nothing(seed, ground), "clear", seed)
+    return len(detect(kind, image, given).findings)
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--scenes", type=int, default=4)
+    parser.add_argument("--first", type=int, default=0)
+    parser.add_argument("--kinds", default=",".join(SCENES))
+    parser.add_argument("--conditions", default=",".join(CONDITIONS))
+    parser.add_argument("--given", default="{}")
+    parser.add_argument("--more", action="store_true", help="also grounds, seals, and pictures without shapes")
+    args = parser.parse_args()
+    given, seeds = json.loads(args.given), range(args.first, args.first + args.scenes)
+    megapixels = hard_scenes.WIDTH * hard_scenes.HEIGHT / 1e6
+    with ProcessPoolExecutor(2) as pool:
+        for kind in args.kinds.split(","):
+            views = [("plain", condition) for condition in args.conditions.split(",")]
+            views += [(ground, "clear") for ground in GROUNDS] if args.more else []
+            jobs = [(kind, *view, seed, given) for view in views for seed in seeds]
+            done = np.array(list(pool.map(one, jobs))).reshape(len(views), args.scenes, 3).sum(axis=1)
+            for (ground, condition), (right, missed, wrong) in zip(views, done, strict=True):
+                share = right / max(right + missed, 1)
+                told = f"{share:5.2f} ({right} of {right + missed}), {wrong / args.scenes:5.2f} others"
+                print(f"{kind:9} {ground:6} {condition:11} {told}")
+            if args.more:
+                empty = list(pool.map(on_nothing, [(kind, ground, seed, given) for ground in EMPTY for seed in seeds]))
+                rates = np.array(empty).reshape(len(EMPTY), -1).mean(axis=1) / megapixels
+                print(f"{kind:9} a megapixel of nothing:", {g: round(float(r), 2) for g, r in zip(EMPTY, rates, strict=True)})
+        if args.more and "circles" in args.kinds:
+            for ground in ("wood", "noisy"):
+                right, missed, wrong = np.sum(list(pool.map(seals, [(ground, seed, given) for seed in seeds])), axis=0)
+                print(f"seals on {ground}: {right} of {right + missed}, {wrong / args.scenes:.2f} others a picture")
+
+
+if __name__ == "__main__":
+    main()

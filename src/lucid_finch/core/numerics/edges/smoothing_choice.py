@@ -1,0 +1,155 @@
+"""Chooses the smoothing before the gradient from the image: a wide one only where blur or noise leaves no use for a narrow one.
+
+Two things are measured at the narrow smoothing. How much a wider one weakens the surest edges tells their blur b: a blurred step
+has a gradient of A / (sqrt(2 pi) sqrt(b^2 + sigma^2)), so two smoothings give b (as Elder and Zucker, "Local scale control for
+edge detection and blur estimation", PAMI 20(7), 1998, do with derivatives of two orders). And the total length of significant
+chains, with the narrow smoothing and, on the image shrunk by two, with the wider ones: where noise, a screen or a grating hides
+edges from the narrow smoothing, much more is found by the wider. Edges that are sharp and clear need no second look, so an
+ordinary image costs nothing more.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from lucid_finch.core.numerics.edges import chain_significance
+from lucid_finch.core.numerics.edges.background import Background, measure_background
+from lucid_finch.core.numerics.edges.edge_points import EdgePoints, find_edge_points
+from lucid_finch.core.numerics.edges.gradients import gradient_planes, operator_kernels
+from lucid_finch.core.numerics.edges.significant_chains import SignificantChains, significant_chains
+from lucid_finch.core.numerics.filtering.halving import halved
+
+SMOOTHINGS = (1.2, 2.4, 4.0)
+"""px: what is chosen from."""
+_SURE = 2.0
+_SHORTEST = 9
+"""Points of a chain that counts."""
+_CLEAR = 10.0
+"""Times the background, from which on the median of the surest edges has no need of more smoothing."""
+_MORE = 1.25
+"""Times as much length must be found with a wider smoothing for it to pay,"""
+_FAINT = 4.5
+"""or as much where the median of the surest edges is below so many times the background,"""
+_CLEARER = 4.0
+"""or stands out so many times as much with the wider one: a pattern is gone."""
+_AS_MUCH = 0.9
+_LITTLE = 100.0
+"""px of edges that a wider smoothing must show."""
+_SOFT = (2.3, 2.8)
+"""px of blur from which on the second and the third smoothing are taken."""
+_LOST = 0.75
+"""Share of the length that a wider smoothing must keep."""
+_BAND, _BANDS = 32, 6
+"""Rows of a band whose points' blur is measured, and how many bands."""
+_LEAST = 48
+"""px of the shorter side of what is still shrunk."""
+
+
+@dataclass(frozen=True)
+class SmoothingChoice:
+    """What was chosen, and from what."""
+
+    sigma: float
+    blur: float
+    """px, the median of the surest edges; NaN where there are none."""
+    softest: float
+    """px, nine of ten of them have less."""
+    reason: str = ""
+    """In words, where it is not the narrow one."""
+
+    nbytes = 64
+
+    def notes(self) -> tuple[str, ...]:
+        """What to tell of it."""
+        return (f"smoothed by {self.sigma:g} px, since {self.reason}",) if self.reason else ()
+
+
+@dataclass(frozen=True)
+class _Surest:
+    """The clear edges of an image with one smoothing."""
+
+    length: float
+    """px of the source."""
+    clear: float
+    """Median strength over the background."""
+    index: NDArray[np.int32]
+
+    def pays(self, wider: _Surest) -> bool:
+        """Whether a wider smoothing shows more."""
+        if self.clear >= _CLEAR or wider.length < max(_AS_MUCH * self.length, _LITTLE):
+            return False
+        return wider.length >= _MORE * self.length or self.clear < _FAINT or wider.clear >= _CLEARER * self.clear
+
+
+def _surest(chains: SignificantChains, points: EdgePoints, shrunk: int = 1) -> _Surest:
+    count = np.diff(chains.chains.start)
+    index = chains.chains.order[np.repeat((chains.log_nfa >= _SURE) & (count >= _SHORTEST), count)]
+    clear = float(np.median(points.strength[index] / np.maximum(points.scale[index], 1e-12))) if len(index) else 0.0
+    return _Surest(float(shrunk * len(index)), clear, index)
+
+
+def _blur(pixels: NDArray[Any], points: EdgePoints, chosen: NDArray[np.int32]) -> tuple[float, float]:
+    """Blur (px) of some edge points, median and 90 %, from how much twice the smoothing weakens them; in some bands of rows."""
+    narrow, wide = SMOOTHINGS[:2]
+    kernels = operator_kernels("gaussian", wide)
+    margin = len(kernels[0]) // 2
+    rows = points.row[chosen]
+    bands = np.unique(rows // _BAND)
+    weakened = []
+    for band in bands[:: max(1, len(bands) // _BANDS)]:
+        here = chosen[rows // _BAND == band]
+        top = max(band * _BAND - margin, 0)
+        gx, gy = gradient_planes(np.ascontiguousarray(pixels[top : (band + 1) * _BAND + margin]), kernels)
+        at = points.row[here] - top, points.column[here]
+        weakened.append((gx[at] ** 2 + gy[at] ** 2) / points.strength[here] ** 2)
+    share = np.clip(np.concatenate(weakened).astype(float), 0.0, 0.999)
+    median, most = np.quantile((share * wide**2 - narrow**2) / (1 - share), (0.5, 0.9))
+    return math.sqrt(max(median, 0.0)), math.sqrt(max(most, 0.0))
+
+
+def choose_smoothing(
+    pixels: NDArray[Any],
+    masked: NDArray[np.uint8] | None,
+    quantum: float,
+    points: EdgePoints,
+    background: Background,
+    chains: SignificantChains,
+    cancelled: Callable[[], bool] | None = None,
+) -> SmoothingChoice:
+    """The smoothing (px) for an (H, W) image; `points`, `background` and `chains` are those of the narrow one. Raises
+    `Cancelled`."""
+    seen = [_surest(chains, points)]
+    blur, softest = _blur(pixels, points, seen[0].index) if seen[0].length else (math.nan, math.nan)
+    soft = 2 if blur >= _SOFT[1] else 1 if blur >= _SOFT[0] else 0
+    if (seen[0].clear >= _CLEAR and not soft) or min(pixels.shape) < _LEAST:
+        return SmoothingChoice(SMOOTHINGS[0], blur, softest)
+    less, masked = halved(pixels), _any_of_four(masked)
+    chosen = 0
+    for level in (1, 2):
+        # Where the wider finds nothing either, the widest may.
+        if level == 1 or chosen or soft == 2 or not (seen[0].length or seen[1].length):
+            kernels = operator_kernels("gaussian", SMOOTHINGS[level] / 2)
+            around = measure_background(less, kernels, quantum / 4, masked, cancelled)
+            found = find_edge_points(less, kernels, around, chain_significance.Z_LOW, 1e-6, masked, cancelled)
+            seen.append(_surest(significant_chains(found, around, (less.shape[1], less.shape[0])), found, 2))
+            chosen = level if seen[chosen].pays(seen[level]) else chosen
+    reason = f"{seen[chosen].length:.0f} px of edges stand out, with {SMOOTHINGS[0]:g} px {seen[0].length:.0f}" if chosen else ""
+    while soft > chosen:
+        if seen[soft].length >= _LOST * seen[chosen].length:
+            chosen, reason = soft, f"edges are blurred by {blur:.1f} px"
+        soft -= 1
+    return SmoothingChoice(SMOOTHINGS[chosen], blur, softest, reason)
+
+
+def _any_of_four(masked: NDArray[np.uint8] | None) -> NDArray[np.uint8] | None:
+    """A mask shrunk by two: blocked where one of its pixels is."""
+    if masked is None:
+        return None
+    padded = np.pad(masked, ((0, masked.shape[0] % 2), (0, masked.shape[1] % 2)), mode="edge") != 0
+    return np.ascontiguousarray(padded[::2, ::2] | padded[1::2, ::2] | padded[::2, 1::2] | padded[1::2, 1::2]).view(np.uint8)
