@@ -20,7 +20,7 @@ from lucid_finch.core.detector import Candidates, Detector, DetectorParameters, 
 from lucid_finch.core.detectors.shared.declarations import FALSE_ALARMS_COLUMN, false_alarms_parameter, sigma_parameter
 from lucid_finch.core.detectors.shared.edge_features import ABOVE_NOISE, SLOPE, GradientMaps, OrientedPoints, oriented_points
 from lucid_finch.core.image import Image
-from lucid_finch.core.judging import Exclusions
+from lucid_finch.core.judging import Exclusions, Limit
 from lucid_finch.core.numerics.edges.edge_points import EdgePoints
 from lucid_finch.core.numerics.hough.line_ends import settle_ends
 from lucid_finch.core.numerics.hough.line_votes import LineSpace, Traced, VotingPoints, line_votes, trace_lines
@@ -42,6 +42,10 @@ _STROKE = 60.0
 
 _SLACK = 2.0
 """Near misses are kept up to this power of ten of expected false alarms."""
+
+_ENOUGH = (0.2, 0.8)
+_SCATTERED = (0.3, 0.6)
+"""Coverage that a line needs at least, whose points scatter by so much, px."""
 
 _CLOSE = 2.0
 """px: parallel lines closer than this are the same edge."""
@@ -117,13 +121,14 @@ class LinesParameters(DetectorParameters):
         tolerance=1.0,
         help="Shorter lines are rejected: px, or % of the image's diagonal, %w, %h. 1 px less is not held against a line.",
     )
-    coverage_min: float = judges(
-        0.0,
+    coverage_min: float | None = judges(
+        None,
         label="Coverage, min",
         least=0.0,
         most=1.0,
         usual=(0.0, 1.0),
         criterion="coverage",
+        auto=f"{_ENOUGH[0]:g}; up to {_ENOUGH[1]:g} for lines whose points scatter, since those of texture do",
         help="Share of a line along which there are edge points.",
     )
     bow_max: float = judges(
@@ -192,6 +197,7 @@ class Lines(Detector):
         Column("y2", "y2", "px", "other end", 2, "y"),
     )
     criteria = (
+        Column("enough", "coverage for its scatter", "", "coverage over what a line so uneven needs", 2),
         Column("sagitta", "sagitta", "% of the length", "height of the arc over its chord, less what noise explains", 2),
         Column("unwrapped_angle", "angle", "deg", "the angle, in the half turn around the middle of the range", 2),
     )
@@ -268,11 +274,18 @@ class Lines(Detector):
             "x": 0.5 * (x1 + x2), "y": 0.5 * (y1 + y2), "x1": x1, "y1": y1, "x2": x2, "y2": y2,
             "length": np.hypot(x2 - x1, y2 - y1), "angle": angle, "angle_std": np.degrees(c["angle_std"]),
             "coverage": np.minimum(c["held"] / np.maximum(length, 1.0), 1.0), "rms": c["rms"], "breadth": breadth,
+            "enough": np.minimum(c["held"] / np.maximum(length, 1.0), 1.0) / _needed(c["rms"], smoothing.sigma),
             "votes": c["votes"], "log_nfa": log_nfa, "sagitta": sagitta, "unwrapped_angle": _unwrapped(angle, parameters.angles),
             **dict(zip(("theta", "rho"), _normal_form(u, v), strict=True)),
         }  # fmt: skip
         pairs, closeness = _close_parallels(c, breadth)
         return Candidates(columns, log_nfa, 40.0, Exclusions("spacing", pairs, closeness, -_CLOSE), _Formed(segments, sides))
+
+    def limits(self, task: Task) -> tuple[Limit, ...]:
+        found = super().limits(task)
+        if task.given.coverage_min is None:
+            found += (Limit("coverage_min", "enough", "at least", 1.0, admits=0.0),)
+        return found
 
     def measured(self, task: Task) -> dict[str, Any]:
         gathered: Gathered = task.gathered
@@ -351,6 +364,12 @@ def voting_points(oriented: OrientedPoints, image: Image) -> tuple[VotingPoints,
     points = oriented.points
     x, y = points.x[which] - np.float32(left), points.y[which] - np.float32(top)
     return VotingPoints(x, y, oriented.nx[which], oriented.ny[which], angle_error, weight), which
+
+
+def _needed(rms: Array, sigma: float) -> Array:
+    """Coverage that lines need; of wide smoothing the points of any line scatter more."""
+    low, high = (end * max(1.0, sigma / 1.2) for end in _SCATTERED)
+    return np.interp(np.nan_to_num(rms), (low, high), _ENOUGH)
 
 
 def _places(c: dict[str, Array], t: Array) -> tuple[Array, Array]:

@@ -15,6 +15,7 @@ from lucid_finch.core.detector import Context
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.edges import chain_significance
 from lucid_finch.core.numerics.edges.background import Background, measure_background
+from lucid_finch.core.numerics.edges.block_steps import block_steps
 from lucid_finch.core.numerics.edges.chain_normals import chain_normals
 from lucid_finch.core.numerics.edges.chains import Chains, link_chains
 from lucid_finch.core.numerics.edges.edge_points import EdgePoints, find_edge_points, scale_plane
@@ -64,10 +65,13 @@ def measured_points(
     background = background_of(image, region, sigma, context, operator)
     factor, least = (chain_significance.Z_LOW, 0.0) if floor is None else (0.0, floor)
     least = max(least, 1e-6 * image.span)
-    points = context.shared(
-        f"points {_key(region, sigma, operator)} {floor!r}",
-        lambda: find_edge_points(image.pixels, kernels, background, factor, least, masked, context.cancelled),
-    )
+
+    def make() -> EdgePoints:
+        found = find_edge_points(image.pixels, kernels, background, factor, least, masked, context.cancelled)
+        blocks = context.shared("blocks", lambda: block_steps(image.pixels, image.span)) if floor is None else None
+        return found if blocks is None else found.take(~blocks.of_blocks(found, sigma))
+
+    points = context.shared(f"points {_key(region, sigma, operator)} {floor!r}", make)
     return points, background
 
 

@@ -196,8 +196,10 @@ def _level_on_edges(
     sure = chains_of(image, parameters.region, sigma, context).points_above(_SURE)
     near = np.zeros((image.height, image.width), np.uint8)
     rows, columns = points.row[sure], points.column[sure]
-    for dy in (-1, 0, 1):
-        for dx in (-1, 0, 1):
+    # The wider the smoothing, the less sure the place of an edge.
+    beside = range(-max(1, round(0.75 * sigma)), max(1, round(0.75 * sigma)) + 1)
+    for dy in beside:
+        for dx in beside:
             near[np.clip(rows + dy, 0, image.height - 1), np.clip(columns + dx, 0, image.width - 1)] = 1
     # Read where the edges were found: another smoothing would have moved the outlines.
     return surface_through(smoothed_image(image, sigma), points.x[sure], points.y[sure], otherwise), near

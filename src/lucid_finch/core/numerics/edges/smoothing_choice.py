@@ -41,9 +41,9 @@ _CLEARER = 4.0
 _AS_MUCH = 0.9
 _LITTLE = 100.0
 """px of edges that a wider smoothing must show."""
-_SOFT = (2.3, 2.8)
+_SOFT = (2.2, 2.7)
 """px of blur from which on the second and the third smoothing are taken."""
-_LOST = 0.75
+_LOST = 0.6
 """Share of the length that a wider smoothing must keep."""
 _BAND, _BANDS = 32, 6
 """Rows of a band whose points' blur is measured, and how many bands."""
@@ -82,7 +82,7 @@ class _Surest:
 
     def pays(self, wider: _Surest) -> bool:
         """Whether a wider smoothing shows more."""
-        if self.clear >= _CLEAR or wider.length < max(_AS_MUCH * self.length, _LITTLE):
+        if wider.length < max(_AS_MUCH * self.length, _LITTLE):
             return False
         return wider.length >= _MORE * self.length or self.clear < _FAINT or wider.clear >= _CLEARER * self.clear
 
@@ -138,7 +138,8 @@ def choose_smoothing(
             around = measure_background(less, kernels, quantum / 4, masked, cancelled)
             found = find_edge_points(less, kernels, around, chain_significance.Z_LOW, 1e-6, masked, cancelled)
             seen.append(_surest(significant_chains(found, around, (less.shape[1], less.shape[0])), found, 2))
-            chosen = level if seen[chosen].pays(seen[level]) else chosen
+            if (chosen or seen[0].clear < _CLEAR) and seen[chosen].pays(seen[level]):
+                chosen = level
     reason = f"{seen[chosen].length:.0f} px of edges stand out, with {SMOOTHINGS[0]:g} px {seen[0].length:.0f}" if chosen else ""
     while soft > chosen:
         if seen[soft].length >= _LOST * seen[chosen].length:

@@ -503,7 +503,7 @@ def refine_circles(pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: Floa
 
 
 _CORNERS = range(5, 11)
-_CORNER_SURE = 4.0
+_CORNER_SURE = 3.5
 """Standard deviations that a wave along the rim must stand out by."""
 _ENOUGH_SEEN = 0.55
 """Share of a rim from which on its waves can be told apart."""
@@ -534,16 +534,19 @@ def _polygon_share(
     off = far - c["radius"][owner]
     unit = (dx + 1j * dy) / np.maximum(far, 1e-9)
     count = np.maximum(np.bincount(owner, minlength=len(rims)), 1)
-    wave = unit ** (_CORNERS[0] - 1)
-    size, spread = np.zeros((len(_CORNERS), len(rims))), np.bincount(owner, off * off, len(rims)) / count
-    for k in range(len(_CORNERS)):
+    wave, size = unit, {}
+    # What is left besides all slow waves is scatter.
+    scatter = np.bincount(owner, off * off, len(rims)) / count
+    for swings in range(2, _CORNERS[-1] + 1):
         wave = wave * unit
         product = off * wave.conj()
-        size[k] = 2 / count * np.hypot(np.bincount(owner, product.real, len(rims)), np.bincount(owner, product.imag, len(rims)))
-    alike = alike_points(sigma)
-    for k, corners in enumerate(_CORNERS):
-        scatter = np.sqrt(2 * np.maximum(spread - 0.5 * size[k] ** 2, 1e-6) * alike / count)
-        smoothing = np.exp(-0.5 * (sigma * corners / np.maximum(c["radius"], 1.0)) ** 2)
-        own = size[k] / (_WAVES[corners] * c["radius"] * np.maximum(smoothing, 0.1))
-        share = np.maximum(share, np.where(size[k] > _CORNER_SURE * scatter, own, 0.0))
+        real, imaginary = (np.bincount(owner, part, len(rims)) for part in (product.real, product.imag))
+        size[swings] = 2 / count * np.hypot(real, imaginary)
+        scatter -= 0.5 * size[swings] ** 2
+    least = _CORNER_SURE * np.sqrt(2 * np.maximum(scatter, 1e-3) * alike_points(sigma) / count)
+    blurred = sigma**2 + np.maximum(c["blur2"], 0.0)
+    for corners in _CORNERS:
+        smoothing = np.exp(-0.5 * blurred * (corners / np.maximum(c["radius"], 1.0)) ** 2)
+        own = size[corners] / (_WAVES[corners] * c["radius"] * np.maximum(smoothing, 0.1))
+        share = np.maximum(share, np.where(size[corners] > least, own, 0.0))
     return share

@@ -7,8 +7,9 @@ that a dent does not. The conic is fitted with the weights of Sampson (CGIP 18(1
 likelihood (Schwarz, Annals of Statistics 6(2), 1978); sides that bulge outwards make an arc and no polygon.
 
 A quadrilateral is a rectangle if its angles are right within 4 degrees, and a square if also its sides differ by no more than
-5 %, both beyond the error of the fit; an ellipse is a circle if its axes differ by no more than some 5 %. A pentagon or hexagon
-is convex; what has more corners, or as many and is not, is a polygon.
+5 %, both beyond the error of the fit; an ellipse is a circle if its axes differ by no more than some 5 %. A round outline that
+is longer than that of the ellipse has teeth, as a gear has, and is neither. A pentagon or hexagon is convex; what has more
+corners, or as many and is not, is a polygon.
 """
 
 from __future__ import annotations
@@ -42,6 +43,8 @@ _BENT = 0.03
 """A side whose sagitta is a larger share of its length is bent."""
 _DENT = 0.07
 """Share of the places that may lie anywhere."""
+_LONGER, _TOOTHED = 0.03, 60.0
+"""Share by which an outline may be longer than the ellipse through it, and what as much again costs."""
 _OTHER = 0.018
 """What a model may leave, as a share of the square root of the area, before `other` says more."""
 
@@ -367,17 +370,20 @@ def _from_sharpest_bend(p):  # type: ignore[no-untyped-def]
 
 
 @inner
-def _round_costs(p, floor, off, costs):  # type: ignore[no-untyped-def]
-    """Costs of circle and ellipse."""
+def _round_costs(p, length, floor, size, off, costs):  # type: ignore[no-untyped-def]
+    """Costs of circle and ellipse; an outline that is much longer than they are has teeth."""
     ellipse = _fit_ellipse(p, off)
     if ellipse[2] != ellipse[2]:
         return
     rms = _trimmed(off, p.shape[0], _DENT)
     ratio = ellipse[3] / ellipse[2]
     uneven = max(0.0, (ellipse[2] - ellipse[3]) / 2 / math.sqrt(2) - 0.009 * 2 * math.sqrt(ellipse[2] * ellipse[3]))
-    costs.cost[7] = _SAMPLES * math.log(1 + (rms * rms + uneven * uneven) / (floor * floor)) + 3
+    a, b = ellipse[2], ellipse[3]
+    longer = length / (math.pi * (3 * (a + b) - math.sqrt((3 * a + b) * (a + 3 * b)))) - 1
+    toothed = _TOOTHED * max(0.0, longer / (_LONGER + 0.3 * floor / size) - 1)
+    costs.cost[7] = _SAMPLES * math.log(1 + (rms * rms + uneven * uneven) / (floor * floor)) + 3 + toothed
     costs.residual[7] = math.sqrt(rms * rms + uneven * uneven)
-    costs.cost[8] = _SAMPLES * math.log(1 + (rms / floor) ** 2) + 5 + (6.0 if ratio > 0.95 else 0.0)
+    costs.cost[8] = _SAMPLES * math.log(1 + (rms / floor) ** 2) + 5 + (6.0 if ratio > 0.95 else 0.0) + toothed
     costs.residual[8] = rms
 
 
@@ -468,7 +474,7 @@ def _costs(x, y, jitter, costs):  # type: ignore[no-untyped-def]
     n = x.size
     count = min(_PLACES, max(24, 3 * n // 4))
     p = np.empty((count, 2))
-    _resampled(x, y, count, p)
+    length = _resampled(x, y, count, p)
     costs.cost[:] = 1e9
     costs.residual[:] = np.nan
     costs.corners[:] = 0
@@ -488,7 +494,7 @@ def _costs(x, y, jitter, costs):  # type: ignore[no-untyped-def]
     waviness = max(0.7 * jitter, 0.6 * math.sqrt(best[most, count] / count))
     floor = 0.1 + waviness + 0.002 * size
     off = np.empty(3 * count + 4 * _MOST_SIDES + 64)
-    _round_costs(p, floor, off, costs)
+    _round_costs(p, length, floor, size, off, costs)
     polygon = Polygon(np.empty(_MOST_SIDES + 1, np.int64), np.empty((_MOST_SIDES, 4)), np.empty((_MOST_SIDES + 1, 2)))
     for k in range(3, most + 1):
         polygon.cuts[k] = count
