@@ -323,6 +323,10 @@ class Detector:
         """What is measured at a place of the source where no candidate was gathered."""
         return []
 
+    def remedies(self, task: Task) -> list[dict[str, Any]]:
+        """Changes of parameters that often help where no limit says why nothing was found; each is tried before it is shown."""
+        return []
+
     def is_background(self, task: Task, candidate: int) -> bool:
         """Whether a rejected candidate is what noise or texture makes many of in an image: no change is proposed for it."""
         expected = self.expected_by_chance(task, candidate)

@@ -7,7 +7,7 @@ import unittest
 from typing import Any
 
 import numpy as np
-from scipy import special
+from scipy import ndimage, special
 
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.execution import engine
@@ -146,6 +146,40 @@ class Curves(unittest.TestCase):
         self.assertLess(fit["rms"], 0.2)
         line = engine.detect("edge_scan", image, {"region": region, "fit": "line", "outliers": "none"}).fit
         self.assertGreater(line["rms"], 5 * fit["rms"])
+
+
+class Blurred(unittest.TestCase):
+    def test_the_radius_is_not_smaller_for_blur(self) -> None:
+        for radius, blur in ((12.0, 0.9), (27.32, 1.5), (27.32, 2.5)):
+            errors, shares = [], []
+            for seed in range(8):
+                random = np.random.default_rng(seed)
+                y, x = np.mgrid[:480, :480].astype(float) / 4 - 59.875
+                cx, cy = random.uniform(-1, 1, 2)
+                fine = 100 + 60.0 * (np.hypot(x - cx, y - cy) < radius)
+                plane = ndimage.gaussian_filter(fine, 4 * blur).reshape(120, 4, 120, 4).mean(axis=(1, 3))
+                picture = Image.from_array((plane + random.normal(0, 2, plane.shape)).astype(np.float32), value_range=(0, 255))
+                ring = {"shape": "annulus", "x": 59.5 + cx, "y": 59.5 + cy, "inner": radius - 9, "outer": radius + 9}
+                fit = engine.detect("edge_scan", picture, {"region": ring}).fit
+                assert fit is not None
+                errors.append(fit["radius"] - radius)
+                shares.append(errors[-1] / fit["radius_std"])
+            self.assertLess(abs(float(np.mean(errors))), 0.012, (radius, blur))
+            self.assertLess(float(np.sqrt(np.mean(np.square(shares)))), 1.8, (radius, blur))
+
+    def test_a_wide_edge_is_found(self) -> None:
+        image, _, _ = boundary(3, 20.0, noise=2.0, blur=8.0)
+        found = scan(image, region={**REGION, "angle": 20.0})
+        self.assertIsNotNone(found.fit)
+        self.assertGreater(found.fit["used"], 0.8 * found.fit["of"])
+
+    def test_two_equal_sides_are_said(self) -> None:
+        random = np.random.default_rng(1)
+        x = np.mgrid[0:280, 0:280][1].astype(float) - 139.5
+        stripe = 100 + 40 * (np.abs(x) < 6) + random.normal(0, 2, x.shape)
+        found = scan(Image.from_array(stripe.astype(np.float32), value_range=(0, 255)))
+        self.assertTrue(any("like strength" in note for note in found.notes))
+        self.assertEqual(scan(found.task.image, polarity="rising").notes, ())
 
 
 class Defaults(unittest.TestCase):

@@ -370,6 +370,12 @@ class Contours(Detector):
         found = {"otsu_level": level.otsu, "otsu_share": level.share, "noise": level.noise, "rim_blur": gathered.blur}
         return {name: value for name, value in found.items() if value is not None}
 
+    def remedies(self, task: Task) -> list[dict[str, Any]]:
+        level = task.gathered.level
+        others: list[dict[str, Any]] = [{"foreground": "dark" if level.bright else "bright"}]
+        others += [{"binarize": method} for method in ("edges", "local", "otsu") if method != level.method]
+        return [*others, {"sigma": max(2.0, 2 * level.sigma)}, {"sigma": 0.0}]
+
     def notes(self, task: Task) -> tuple[str, ...]:
         gathered: Gathered = task.gathered
         smoothing = gathered.level.smoothing

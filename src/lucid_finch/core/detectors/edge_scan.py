@@ -35,6 +35,16 @@ _CLEAR = 5.0
 _FLOOR = 2.0
 """Extrema below so many times that standard deviation are not gathered."""
 
+_WIDE = 1.5
+"""px of blur from which on an edge is so wide that it is left out of what is measured of the background;"""
+_AROUND = 2.5
+"""so many times as far;"""
+_BESIDE = 0.15
+"""if so large a share of the scans is left."""
+
+_LIKE = 0.8
+"""Share of the strength of an edge from which on another one may be taken for it."""
+
 _MOST_SCANS = 20_000
 
 _SAMPLED = 12_000
@@ -152,6 +162,8 @@ class Gathered:
     """px along the scan, from the noise."""
     spread: float
     """Standard deviation of the slope from noise and texture."""
+    blur2: float
+    """px²: variance of the blur across the strongest edges, without the smoothing."""
     start: NDArray[np.float64]
     """(scans, 2), source."""
     way: NDArray[np.float64]
@@ -205,8 +217,10 @@ class EdgeScan(Detector):
         profiles = sample_scans(image.pixels, image.mask, scans, lines)
         task.context.check()
         slope = slopes(profiles, weights)
-        scan, at, height, std, spread = _extrema(slope, margin, length, image, weights, self.floor(parameters))
-        return Gathered(scan, at, height, std, spread, start, way, length, profiles, margin, weights)
+        scan, at, height, std, spread, blur2 = _extrema(
+            slope, profiles, margin, length, image, parameters.sigma, self.floor(parameters)
+        )
+        return Gathered(scan, at, height, std, spread, blur2, start, way, length, profiles, margin, weights)
 
     def floor(self, parameters: EdgeScanParameters) -> float | None:
         # Automatic, the limit follows from the scans; given, the floor is the next power of two below it.
@@ -242,6 +256,13 @@ class EdgeScan(Detector):
 
     def measured(self, task: Task) -> dict[str, Any]:
         return {"slope_spread": task.gathered.spread, "scans": len(task.gathered.start)}
+
+    def notes(self, task: Task) -> tuple[str, ...]:
+        gathered: Gathered = task.gathered
+        parameters: EdgeScanParameters = task.parameters
+        if parameters.pick != "strongest" or parameters.polarity != "either" or _two_sided(gathered) < 0.5:
+            return ()
+        return ("most scans cross two edges of like strength, one rising and one falling: a polarity, or first or last, chooses",)
 
     def finish(self, task: Task, chosen: NDArray[np.int64]) -> Finished:
         fit, residuals, used = fitted(_places(task, chosen), task.gathered, task.parameters)
@@ -461,11 +482,22 @@ def _in_frame(image: Image, start: Any, way: Any, across: Any, count: int) -> Sc
 
 
 def _extrema(
-    slope: NDArray[np.float32], margin: int, length: float, image: Image, weights: NDArray[np.float64], floor: float | None
-) -> tuple[NDArray[np.int64], NDArray[np.float64], NDArray[np.float64], NDArray[np.float64], float]:
-    """Scan, place, slope and standard deviation of every extremum above the floor, and the spread of the slope."""
+    slope: NDArray[np.float32],
+    profiles: NDArray[np.float32],
+    margin: int,
+    length: float,
+    image: Image,
+    sigma: float,
+    floor: float | None,
+) -> tuple[NDArray[np.int64], NDArray[np.float64], NDArray[np.float64], NDArray[np.float64], float, float]:
+    """Scan, place, slope and standard deviation of every extremum above the floor, the spread of the slope, and the variance of
+    the blur across the strongest edges."""
     step = max(1, slope.size // _SAMPLED)
     spread = _typical(slope.ravel()[::step])
+    blur2 = _blur_of_strongest(slope) - sigma**2
+    if blur2 > _WIDE**2:
+        # A wide edge is much of every scan, and no background.
+        spread = min(spread, _spread_beside(slope, profiles, sigma, math.sqrt(blur2 + sigma**2), image.quantum))
     least = max(_FLOOR * spread, 1e-9 * image.span)
     if floor is not None:
         least = min(least, floor)
@@ -479,13 +511,51 @@ def _extrema(
     # The place errs by the noise of the slope's own slope over its curvature there.
     few = slope[:: max(1, slope.size // _SAMPLED)]
     noise = _typical(0.5 * (few[:, 2:] - few[:, :-2]))
-    return scan, place, sign * b, noise / np.maximum(-bend, 1e-12), spread
+    return scan, place, sign * b, noise / np.maximum(-bend, 1e-12), spread, max(blur2, 0.0)
+
+
+def _blur_of_strongest(slope: NDArray[np.float32]) -> float:
+    """Median over the scans of the variance (px²) of the bell that the slope makes at its strongest, from its logarithm; 0 where
+    none has one."""
+    sizes = np.abs(np.nan_to_num(slope[:, 1:-1]))
+    if not sizes.size:
+        return 0.0
+    rows, k = np.arange(len(slope)), np.argmax(sizes, axis=1) + 1
+    a, b, c = (np.abs(slope[rows, k + off]).astype(float) for off in (-1, 0, 1))
+    with np.errstate(divide="ignore", invalid="ignore"):
+        bend = np.log(a) - 2 * np.log(b) + np.log(c)
+        variance = -1 / bend
+    known = variance[np.isfinite(variance) & (bend < 0)]
+    return float(np.median(known)) if len(known) else 0.0
+
+
+def _spread_beside(slope: NDArray[np.float32], profiles: NDArray[np.float32], sigma: float, blur: float, quantum: float) -> float:
+    """Standard deviation of the slope away from the strongest edge of each scan; where there is no room beside it, what follows
+    from the noise of the profiles."""
+    at = np.argmax(np.abs(np.nan_to_num(slope)), axis=1)
+    far = np.abs(np.arange(slope.shape[1]) - at[:, None]) > _AROUND * blur
+    if np.isfinite(slope[far]).sum() > _BESIDE * slope.size:
+        return _typical(slope[far])
+    noise = _typical((profiles[:, :-2] - 2 * profiles[:, 1:-1] + profiles[:, 2:]).ravel()) / math.sqrt(6.0)
+    weights = slope_kernel(sigma)
+    # Levels between pixels are means of some, so that neighbours err alike.
+    return 1.5 * max(noise, 0.3 * quantum) * math.sqrt(float((weights**2).sum()))
 
 
 def _typical(values: NDArray[np.float32]) -> float:
     """Standard deviation of values around zero, most of which are noise; 0 if there are none."""
     sizes = np.abs(values[np.isfinite(values)])
     return float(np.median(sizes)) / 0.6745 if len(sizes) else 0.0
+
+
+def _two_sided(gathered: Gathered) -> float:
+    """Share of the scans whose strongest rising and strongest falling edge are of like strength."""
+    count = len(gathered.start)
+    rising, falling = np.zeros(count), np.zeros(count)
+    np.maximum.at(rising, gathered.scan, np.maximum(gathered.slope, 0.0))
+    np.maximum.at(falling, gathered.scan, np.maximum(-gathered.slope, 0.0))
+    clear = np.maximum(rising, falling) > _CLEAR * gathered.spread
+    return float((clear & (np.minimum(rising, falling) > _LIKE * np.maximum(rising, falling))).mean()) if count else 0.0
 
 
 def _leads(scan: NDArray[np.int64], strength: NDArray[np.float64]) -> NDArray[np.bool_]:
@@ -530,8 +600,20 @@ def fitted(
         off = used - (x, y)
         far = np.maximum(np.hypot(*off.T), 1e-9)
         jacobian = np.stack([off[:, 0] / far, off[:, 1] / far, np.ones(len(used))], axis=1)
-        std = found.rms * np.sqrt(np.abs(np.diag(np.linalg.pinv(jacobian.T @ jacobian))))
-        about |= {"x": x, "y": y, "radius": radius, "x_std": float(std[0]), "y_std": float(std[1]), "radius_std": float(std[2])}
+        alike = _alike(found.residuals[found.used], np.arctan2(off[:, 1], off[:, 0]))
+        std = alike * found.rms * np.sqrt(np.abs(np.diag(np.linalg.pinv(jacobian.T @ jacobian))))
+        # Blur moves the steepest place of a curved edge inwards, and so does the averaging along it.
+        inwards = (gathered.blur2 + ((parameters.average or 1) ** 2 - 1) / 12) / (2 * max(radius, 1.0))
+        inwards = min(inwards, 0.25 * radius)
+        about |= {"inwards": inwards}
+        about |= {
+            "x": x,
+            "y": y,
+            "radius": radius + inwards,
+            "x_std": float(std[0]),
+            "y_std": float(std[1]),
+            "radius_std": float(std[2]),
+        }
     else:
         scale = max(float(np.abs(points[:, 0]).max(initial=1.0)), 1.0)
         about |= {
@@ -542,6 +624,21 @@ def fitted(
     return about, found.residuals, found.used
 
 
+def _alike(residuals: NDArray[np.float64], place: NDArray[np.float64]) -> float:
+    """Factor on standard deviations, since neighbours along a boundary (by `place`) see some of the same pixels and err alike."""
+    errors = residuals[np.argsort(place, kind="stable")]
+    total = float((errors**2).mean()) if len(errors) else 0.0
+    if len(errors) < 12 or total <= 0:
+        return 1.0
+    shared = 0.0
+    for lag in range(1, 6):
+        correlation = float((errors[lag:] * errors[:-lag]).mean()) / total
+        if correlation <= 0:
+            break
+        shared += correlation
+    return math.sqrt(min(1 + 2 * shared, 6.0))
+
+
 def _line_numbers(found: robust_fits.Fit, used: NDArray[np.float64], reference: float) -> dict[str, Any]:
     a, b, c = (float(v) for v in found.model)
     theta = math.degrees(math.atan2(b, a))
@@ -549,10 +646,12 @@ def _line_numbers(found: robust_fits.Fit, used: NDArray[np.float64], reference: 
         theta, c = theta % 180.0, -c
     middle = used.mean(axis=0)
     angle = (theta + 90.0) % 180.0
-    extent = math.sqrt(max(float((((used - middle) @ (-b, a)) ** 2).sum()), 1e-12))
+    along = (used - middle) @ (-b, a)
+    extent = math.sqrt(max(float((along**2).sum()), 1e-12))
+    rms = found.rms * _alike(found.residuals[found.used], along)
     return {
-        "angle": angle, "angle_std": math.degrees(found.rms / extent), "x": float(middle[0]), "y": float(middle[1]),
-        "theta": theta, "rho": c, "offset_std": found.rms / math.sqrt(len(used)), "reference": reference,
+        "angle": angle, "angle_std": math.degrees(rms / extent), "x": float(middle[0]), "y": float(middle[1]),
+        "theta": theta, "rho": c, "offset_std": rms / math.sqrt(len(used)), "reference": reference,
         "angle_to_reference": (angle - reference + 90.0) % 180.0 - 90.0,
     }  # fmt: skip
 
@@ -563,7 +662,7 @@ def residuals_of(fit: dict[str, Any], places: NDArray[np.float64], gathered: Gat
         theta = math.radians(fit["theta"])
         return np.asarray(places @ (math.cos(theta), math.sin(theta)) - fit["rho"])
     if fit["kind"] == "circle":
-        return np.asarray(np.hypot(*(places - (fit["x"], fit["y"])).T) - fit["radius"])
+        return np.asarray(np.hypot(*(places - (fit["x"], fit["y"])).T) - (fit["radius"] - fit["inwards"]))
     origin, side, way = _own_axes(gathered)
     u, v = (places - origin) @ side, (places - origin) @ way
     return np.asarray(v - sum(c * u**k for k, c in enumerate(fit["coefficients"])))

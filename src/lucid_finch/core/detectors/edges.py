@@ -25,6 +25,7 @@ from lucid_finch.core.detectors.shared.edge_features import (
     GradientMaps,
     chains_of,
     measured_points,
+    other_smoothings,
     smoothing_of,
 )
 from lucid_finch.core.image import LARGEST
@@ -150,6 +151,9 @@ class Edges(Detector):
     def settle(self, task: Task) -> EdgesParameters:
         given: EdgesParameters = task.parameters
         return given.model_copy(update={"sigma": task.gathered.smoothing.sigma})
+
+    def remedies(self, task: Task) -> list[dict[str, Any]]:
+        return other_smoothings(task.parameters.sigma)
 
     def notes(self, task: Task) -> tuple[str, ...]:
         gathered: Gathered = task.gathered

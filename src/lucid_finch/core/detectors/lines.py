@@ -18,7 +18,14 @@ from numpy.typing import NDArray
 from lucid_finch.core.detection import EvidenceMap, MapLinks, Outlines, Votes
 from lucid_finch.core.detector import Candidates, Detector, DetectorParameters, Example, Finished, Reason, Task
 from lucid_finch.core.detectors.shared.declarations import FALSE_ALARMS_COLUMN, false_alarms_parameter, sigma_parameter
-from lucid_finch.core.detectors.shared.edge_features import ABOVE_NOISE, SLOPE, GradientMaps, OrientedPoints, oriented_points
+from lucid_finch.core.detectors.shared.edge_features import (
+    ABOVE_NOISE,
+    SLOPE,
+    GradientMaps,
+    OrientedPoints,
+    oriented_points,
+    other_smoothings,
+)
 from lucid_finch.core.image import Image
 from lucid_finch.core.judging import Exclusions, Limit
 from lucid_finch.core.numerics.edges.edge_points import EdgePoints
@@ -225,6 +232,9 @@ class Lines(Detector):
     def settle(self, task: Task) -> LinesParameters:
         given: LinesParameters = task.parameters
         return given.model_copy(update={"sigma": task.gathered.oriented.smoothing.sigma})
+
+    def remedies(self, task: Task) -> list[dict[str, Any]]:
+        return [*other_smoothings(task.parameters.sigma), {"pair": True}, {"bridge": 25.0}]
 
     def notes(self, task: Task) -> tuple[str, ...]:
         oriented: OrientedPoints = task.gathered.oriented

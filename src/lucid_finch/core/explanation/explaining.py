@@ -24,6 +24,8 @@ _ALONG_FOUND = 0.5
 """What is seen around a place belongs to findings if more than this share of it runs along their outlines,"""
 _NEAR_FOUND = 2.5
 """so many px from them."""
+_MOST_OTHERS = 3
+"""Findings besides the one asked for that a remedy may bring, unless nothing is found at all."""
 
 
 @dataclass(frozen=True)
@@ -115,9 +117,31 @@ def explain(result: Detection, at: Sequence[float], most: int = 3, seconds: floa
         values = {name: value for reason in reasons for name, value in (reason.proposal or {}).items()}
         if values:
             change = change_at(task, values, (x, y), Budget(time.perf_counter() + seconds, result.seconds))
+    helped = any((one.outcome == "found" and one.distance <= _HERE) or one.change is not None for one in near)
+    if change is None and not helped and not (reasons and reasons[0].label in ("outline", "region")):
+        change = _remedy(task, (x, y), Budget(time.perf_counter() + seconds, result.seconds))
     if change is not None:
         reasons = tuple(replace(reason, nothing=False) for reason in reasons)
     return Explanation((x, y), _summary(near, reasons), near, reasons, change)
+
+
+def _remedy(task: Task, at: tuple[float, float], budget: Budget) -> Change | None:
+    """Of the changes that often help, the one that makes something be found at a place and little else."""
+    best: Change | None = None
+    for values in task.detector.remedies(task):
+        if not budget.allows_run:
+            break
+        change = change_at(task, values, at, budget)
+        little = change is not None and (change.gains - 1 <= _MOST_OTHERS or not len(task.rows))
+        if change is not None and little and (best is None or _cost(change) < _cost(best)):
+            best = change
+            if _cost(change) == 0:
+                break
+    return best
+
+
+def _cost(change: Change) -> int:
+    return change.gains - 1 + 2 * change.loses
 
 
 def _owner(result: Detection, reasons: Sequence[Reason]) -> int:

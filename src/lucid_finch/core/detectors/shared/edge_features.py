@@ -88,6 +88,11 @@ def chains_of(
     return found
 
 
+def other_smoothings(sigma: float) -> list[dict[str, Any]]:
+    """What to try where a smoothing shows nothing."""
+    return [{"sigma": other} for other in SMOOTHINGS if abs(other - sigma) > 0.2 * sigma]
+
+
 def smoothing_of(image: Image, region: Region | None, sigma: float | None, context: Context) -> SmoothingChoice:
     """The smoothing that was asked for, or that suits an image (px of it). Raises `Cancelled`."""
     if sigma is not None:

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from lucid_finch.core.detection import EvidenceMap, MapLinks, Outlines, Votes
 from lucid_finch.core.detector import Candidates, Detector, DetectorParameters, Finished, Reason, Task
 from lucid_finch.core.detectors.shared.declarations import false_alarms_parameter, sigma_parameter
-from lucid_finch.core.detectors.shared.edge_features import ABOVE_NOISE, SLOPE, GradientMaps, OrientedPoints
+from lucid_finch.core.detectors.shared.edge_features import ABOVE_NOISE, SLOPE, GradientMaps, OrientedPoints, other_smoothings
 from lucid_finch.core.image import Image
 from lucid_finch.core.judging import Exclusions, Limit
 from lucid_finch.core.numerics.edges.edge_points import EdgePoints
@@ -209,6 +209,9 @@ class RoundShapes(Detector):
         usual = (strict + sure * np.maximum(wide - strict, 0.0)) * np.clip(seen, 0.5, 1.0) * np.clip(seen / self.mostly, 0.7, 1.0)
         found = np.hypot(c["systematic_residual"] / usual, (1 - c["fidelity"]) / _LEAVING)
         return np.asarray(np.hypot(found, c["polygon"] / _POLYGON) if "polygon" in c else found)
+
+    def remedies(self, task: Task) -> list[dict[str, Any]]:
+        return other_smoothings(task.parameters.sigma)
 
     def notes(self, task: Task) -> tuple[str, ...]:
         gathered: Gathered = task.gathered
