@@ -1,6 +1,7 @@
 """What the defaults find in hard pictures: of each kind and condition, how many of all, and how many others a scene.
 
-Usage: python -m benchmarks.hard [--scenes N] [--kinds circles,lines] [--conditions "motion 13,clear"] [--given JSON]
+Usage: python -m benchmarks.hard [--scenes N] [--kinds circles,lines] [--conditions "motion 13,clear"] [--given JSON] [--more]
+       python -m benchmarks.hard --sheet docs/pictures/hard.png   (the picture of the guide)
 """
 
 from __future__ import annotations
@@ -9,16 +10,20 @@ import argparse
 import json
 from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
+from pathlib import Path
 from typing import Any
 
 import numpy as np
+from PIL import Image as Pillow
 
 from benchmarks import hard_scenes
 from benchmarks.hard_scenes import CONDITIONS, Scene, photographed
 from benchmarks.shape_scenes import score_ovals, score_strokes
-from lucid_finch.core.execution.engine import detect
+from lucid_finch.core.execution.engine import Engine, detect
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.runtime.threads import set_thread_count
+from lucid_finch.core.recipe import MarkStyle, Recipe
+from lucid_finch.files.annotated import annotated_picture
 
 Counts = tuple[int, int, int]
 
@@ -80,6 +85,26 @@ def on_nothing(job: tuple[str, str, int, dict[str, Any]]) -> int:
     return len(detect(kind, image, given).findings)
 
 
+_ON_SHEET = (
+    ("circles", "plain", "motion 13"), ("ellipses", "plain", "photons 8"), ("lines", "plain", "defocus 5"),
+    ("contours", "plain", "halftone 7"), ("circles", "metal", "glare"), ("contours", "wood", "JPEG 30"),
+    ("lines", "plain", "grating"), ("circles", "plain", "photons 3"), ("contours", "plain", "salt 5"),
+)  # fmt: skip
+
+
+def sheet(path: Path) -> None:
+    """Nine hard pictures with what the defaults find in them."""
+    tiles = []
+    for number, (kind, ground, condition) in enumerate(_ON_SHEET):
+        image = photographed(SCENES[kind](number + 3, ground), condition, number)
+        recipe = Recipe.make({"lucid_finch_recipe": 2, "name": kind, "detectors": [{"name": kind, "kind": kind}]})
+        tile = annotated_picture(Engine().run(recipe, image), MarkStyle(thickness=4.0, numbers=False), factor=1)
+        tiles.append(np.asarray(tile.convert("RGB").resize((480, 360))))
+    rows = [np.hstack(tiles[k : k + 3]) for k in range(0, len(tiles), 3)]
+    path.parent.mkdir(parents=True, exist_ok=True)
+    Pillow.fromarray(np.vstack(rows)).quantize(128).save(path, optimize=True)
+
+
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--scenes", type=int, default=4)
@@ -88,7 +113,11 @@ def main() -> None:
     parser.add_argument("--conditions", default=",".join(CONDITIONS))
     parser.add_argument("--given", default="{}")
     parser.add_argument("--more", action="store_true", help="also grounds, seals, and pictures without shapes")
+    parser.add_argument("--sheet", type=Path)
     args = parser.parse_args()
+    if args.sheet is not None:
+        sheet(args.sheet)
+        return
     given, seeds = json.loads(args.given), range(args.first, args.first + args.scenes)
     megapixels = hard_scenes.WIDTH * hard_scenes.HEIGHT / 1e6
     with ProcessPoolExecutor(2) as pool:

@@ -45,6 +45,8 @@ from lucid_finch.core.table import Array, Column
 from lucid_finch.core.valid_region import clipped, shrunk
 
 Floats = NDArray[np.float64]
+_NOISE_ROWS = 48
+"""Rows that tell the noise well enough to know single pixels far off their neighbours."""
 _WITH_LEVEL = ("fixed", "hysteresis", "iso")
 _SUPPORT = 0.5
 _FAINT = 0.08
@@ -489,7 +491,7 @@ class Contours(Detector):
 
 def _calm(image: Image, context: Context) -> tuple[Image, Context]:
     """The image without single pixels far off their neighbours, where it has many, and a context of its own for it."""
-    pixels = without_impulses(image.pixels, image.span, pixel_noise(image.pixels))
+    pixels = without_impulses(image.pixels, image.span, pixel_noise(image.pixels[:: max(1, image.height // _NOISE_ROWS)]))
     if pixels is None:
         return image, context
     return replace(image, pixels=pixels), replace(context, shared=lambda what, make: context.shared(f"calm {what}", make))

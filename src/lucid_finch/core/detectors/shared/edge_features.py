@@ -35,6 +35,8 @@ from lucid_finch.core.valid_region import clipped, shrunk
 
 SLOPE = "grey/px"
 
+_BORDER = 1.2
+"""Times a wide smoothing, within which of the border of the image edge points are not to be believed."""
 _CHAIN = 5
 _ALONE = 4.0
 """Points of shorter chains are used only from so many times the background on."""
@@ -68,8 +70,17 @@ def measured_points(
 
     def make() -> EdgePoints:
         found = find_edge_points(image.pixels, kernels, background, factor, least, masked, context.cancelled)
-        blocks = context.shared("blocks", lambda: block_steps(image.pixels, image.span)) if floor is None else None
-        return found if blocks is None else found.take(~blocks.of_blocks(found, sigma))
+        if floor is not None:
+            return found
+        blocks = context.shared("blocks", lambda: block_steps(image.pixels, image.span))
+        if blocks is not None:
+            found = found.take(~blocks.of_blocks(found, sigma))
+        # The mirror image beyond the border meets a pattern out of step.
+        margin = _BORDER * sigma if sigma > SMOOTHINGS[0] else 0.0
+        if margin:
+            x, y, right, bottom = found.x, found.y, image.width - 1 - margin, image.height - 1 - margin
+            found = found.take((x >= margin) & (y >= margin) & (x <= right) & (y <= bottom))
+        return found
 
     points = context.shared(f"points {_key(region, sigma, operator)} {floor!r}", make)
     return points, background
@@ -102,8 +113,10 @@ def smoothing_of(image: Image, region: Region | None, sigma: float | None, conte
         narrow = SMOOTHINGS[0]
         masked = masked_pixels(image, region, len(operator_kernels("gaussian", narrow)[0]) // 2)
         points, background = measured_points(image, region, narrow, context)
-        chains = chains_of(image, region, narrow, context)
-        return choose_smoothing(image.pixels, masked, image.quantum, points, background, chains, context.cancelled)
+        return choose_smoothing(
+            image.pixels, masked, image.quantum, points, background, lambda: chains_of(image, region, narrow, context),
+            context.cancelled,
+        )  # fmt: skip
 
     where = region.model_dump_json() if region is not None else ""
     found: SmoothingChoice = context.shared(f"smoothing {where}", make)

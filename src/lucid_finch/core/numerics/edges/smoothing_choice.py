@@ -32,6 +32,8 @@ _SHORTEST = 9
 """Points of a chain that counts."""
 _CLEAR = 10.0
 """Times the background, from which on the median of the surest edges has no need of more smoothing."""
+_STRONG, _PLAIN, _ENOUGH = 4.0, 14.0, 300
+"""Points of so many times the background, if there are enough of them and their median is so clear, need no chains to tell."""
 _MORE = 1.25
 """Times as much length must be found with a wider smoothing for it to pay,"""
 _FAINT = 4.5
@@ -45,7 +47,7 @@ _SOFT = (2.2, 2.7)
 """px of blur from which on the second and the third smoothing are taken."""
 _LOST = 0.6
 """Share of the length that a wider smoothing must keep."""
-_BAND, _BANDS = 32, 6
+_BAND, _BANDS = 32, 4
 """Rows of a band whose points' blur is measured, and how many bands."""
 _LEAST = 48
 """px of the shorter side of what is still shrunk."""
@@ -119,12 +121,18 @@ def choose_smoothing(
     quantum: float,
     points: EdgePoints,
     background: Background,
-    chains: SignificantChains,
+    chains: Callable[[], SignificantChains],
     cancelled: Callable[[], bool] | None = None,
 ) -> SmoothingChoice:
     """The smoothing (px) for an (H, W) image; `points`, `background` and `chains` are those of the narrow one. Raises
     `Cancelled`."""
-    seen = [_surest(chains, points)]
+    strong = np.flatnonzero(points.strength >= _STRONG * points.scale).astype(np.int32)
+    if len(strong) >= _ENOUGH and float(np.median(points.strength[strong] / np.maximum(points.scale[strong], 1e-12))) >= _PLAIN:
+        # Nobody needs chains to see that these are clear; only whether they are sharp.
+        blur, softest = _blur(pixels, points, strong)
+        if blur < _SOFT[0]:
+            return SmoothingChoice(SMOOTHINGS[0], blur, softest)
+    seen = [_surest(chains(), points)]
     blur, softest = _blur(pixels, points, seen[0].index) if seen[0].length else (math.nan, math.nan)
     soft = 2 if blur >= _SOFT[1] else 1 if blur >= _SOFT[0] else 0
     if (seen[0].clear >= _CLEAR and not soft) or min(pixels.shape) < _LEAST:

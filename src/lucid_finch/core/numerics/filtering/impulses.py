@@ -11,7 +11,7 @@ from lucid_finch.core.numerics.filtering.median_filters import median
 
 _SHARE = 0.003, 0.09
 """Of all pixels, from which on they are no details of the scene; a pattern of dots has more."""
-_BANDS, _ROWS = 10, 18
+_BANDS, _ROWS = 6, 16
 """Bands of rows that are looked at first."""
 _OFF = 0.12
 """Share of the value range that one is off its neighbours at least,"""
