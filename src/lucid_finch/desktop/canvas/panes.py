@@ -8,7 +8,7 @@ from functools import partial
 import numpy as np
 from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QResizeEvent
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QMenu, QSplitter, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QMenu, QSizePolicy, QSplitter, QToolButton, QVBoxLayout, QWidget
 
 from lucid_finch.core.inspection.calibration import Calibration
 from lucid_finch.desktop.canvas.display_range import ColourBar, RangeCard
@@ -16,6 +16,7 @@ from lucid_finch.desktop.canvas.pane import Marks, Pane, View
 from lucid_finch.desktop.study.picture import Box, Detail, Difference, Picture
 from lucid_finch.desktop.study.worker import Coordinator, Job
 from lucid_finch.desktop.toolkit.guard import guarded
+from lucid_finch.desktop.toolkit.labels import Elided
 
 MOST = 4
 _FIRST_MAPS = ("source", "prepared", "prepared", "prepared")
@@ -56,7 +57,9 @@ class PaneFrame(QWidget):
         self.menu = QMenu(self.title)
         self.menu.aboutToShow.connect(self._fill_menu)
         self.title.setMenu(self.menu)
-        self.info = QLabel()
+        # Its text follows every frame and every move: the window must not be laid out anew for it.
+        self.info = Elided("")
+        self.info.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self.info.setObjectName("paneinfo")
         self.info.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         self.colours = ColourBar()
