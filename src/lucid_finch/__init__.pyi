@@ -312,7 +312,7 @@ def detect(
     extent: Literal["segments", "full"] = ...,
     false_alarms: float = ...,
     length_min: float | str = ...,
-    coverage_min: float = ...,
+    coverage_min: float | None = ...,
     bow_max: float = ...,
     calibration: Calibration | str | Path | None = ...,
     progress: Callable[[int, int, str], None] | None = ...,

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import csv
 import json
+import os
+import pickle
 import re
 import unittest
 import xml.etree.ElementTree as ElementTree
@@ -18,7 +20,7 @@ import lucid_finch as lf
 from lucid_finch.core.errors import FileError, ParameterError
 from lucid_finch.core.image import Image
 from lucid_finch.files.annotated import MarkStyle, annotated_picture
-from lucid_finch.files.writing import whole_file, write_text
+from lucid_finch.files.writing import Inputs, inputs_kept, whole_file, write_text
 from tests.files.test_images import InFolder
 from tests.support import disc
 
@@ -169,6 +171,27 @@ class Recipes(InFolder):
         for name, data, words in (("none", None, "does not exist"), ("empty", b" ", "is empty")):
             with self.assertRaisesRegex(FileError, words):
                 lf.Recipe.load(self.path(name, data))
+
+
+class InputsKept(InFolder):
+    def test_a_file_is_known_under_any_name_and_looked_up_at_once(self) -> None:
+        for n in range(40):
+            self.path(f"{n}.png").write_bytes(b"x")
+        self.path("link.png").symlink_to(self.path("7.png"))
+        inputs = Inputs(self.path(f"{n}.png") for n in range(40))
+        self.assertTrue(inputs.hold(self.path("link.png")))
+        self.assertFalse(inputs.hold(self.path("other.png")))
+        with mock.patch("os.stat", wraps=os.stat) as stat:
+            self.assertFalse(inputs.hold(self.path("other.png")))
+        self.assertLessEqual(stat.call_count, 1)
+        # Replaced meanwhile: it is another file under the name of an input.
+        self.path("new").write_bytes(b"y")
+        self.path("new").rename(self.path("3.png"))
+        self.assertTrue(inputs.hold(self.path("3.png")))
+        again = pickle.loads(pickle.dumps(inputs))
+        self.assertTrue(again.hold(self.path("7.png")))
+        with inputs_kept(inputs), self.assertRaisesRegex(FileError, "is an input"):
+            write_text(self.path("5.png"), "no")
 
 
 if __name__ == "__main__":

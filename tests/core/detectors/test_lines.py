@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy import ndimage
 from scipy.special import erf
 
 from lucid_finch.core.detectors.lines import stroke_breadth
@@ -265,6 +266,44 @@ class BadInput(unittest.TestCase):
         for given in ({"angle_step": 0}, {"bridge": -3}, {"length_min": "3 furlongs"}, {"coverage_min": 2}, {"extent": "rays"}):
             with self.subTest(given), self.assertRaisesRegex(ParameterError, next(iter(given))):
                 engine.detect("lines", image, given)
+
+
+def one_stroke(turn: float, wide: float, length: float, noise: float, seed: int, blur: float = 0.8) -> tuple[Image, np.ndarray]:
+    """A stroke in the middle of 400 x 400, and its ends (2, 2)."""
+    random = np.random.default_rng(seed)
+    y, x = (np.mgrid[:1600, :1600] + 0.5) / 4 - 0.5
+    cx, cy = 200 + random.uniform(-3, 3, 2)
+    c, s = math.cos(math.radians(turn)), math.sin(math.radians(turn))
+    along, across = (x - cx) * c + (y - cy) * s, (y - cy) * c - (x - cx) * s
+    fine = (110 + 55 * ((np.abs(along) < length / 2) & (np.abs(across) < wide / 2))).astype(np.float32)
+    plane = ndimage.gaussian_filter(fine, 4 * blur).reshape(400, 4, 400, 4).mean(axis=(1, 3))
+    pixels = np.clip(np.round(plane + random.normal(0, noise, plane.shape)), 0, 255).astype(np.uint8)
+    half = 0.5 * length * np.array([c, s])
+    return Image.from_array(pixels), np.array([[cx - half[0], cy - half[1]], [cx + half[0], cy + half[1]]])
+
+
+class Strokes(unittest.TestCase):
+    def test_one_stroke_is_one_line_that_ends_where_it_does(self) -> None:
+        for wide, turn, noise in ((1.5, 0.5, 3.0), (2.0, 90.5, 1.0), (4.0, 1.5, 6.0), (4.0, 37.0, 3.0), (8.0, 63.0, 3.0)):
+            with self.subTest(wide=wide, turn=turn):
+                image, ends = one_stroke(turn, wide, 231.7, noise, 4)
+                found = engine.detect("lines", image, {}).findings
+                self.assertEqual(len(found), 1)
+                seen = np.array([[found["x1"][0], found["y1"][0]], [found["x2"][0], found["y2"][0]]])
+                off = min(np.hypot(*(seen - ends).T).max(), np.hypot(*(seen[::-1] - ends).T).max())
+                self.assertLess(off, 0.6)
+                self.assertAlmostEqual(float(found["breadth"][0]), wide, delta=1.2)
+                self.assertEqual(len(engine.detect("lines", image, {"length_min": 231.7}).findings), 1)
+                self.assertEqual(len(engine.detect("lines", image, {"length_min": 233.7}).findings), 0)
+
+    def test_a_blurred_stroke_is_one_line_too(self) -> None:
+        image, _ = one_stroke(25.0, 3.0, 210.0, 2.0, 1, blur=4.5)
+        self.assertEqual(len(engine.detect("lines", image, {}).findings), 1)
+
+    def test_sides_of_a_sharp_bar_stay_two(self) -> None:
+        image, _ = one_stroke(25.0, 14.0, 210.0, 2.0, 1)
+        long = engine.detect("lines", image, {"length_min": 100}).findings
+        self.assertEqual(len(long), 2)
 
 
 if __name__ == "__main__":

@@ -155,5 +155,32 @@ class WhyNoLine(unittest.TestCase):
             self.assertFalse(admitted, name)
 
 
+class Remedies(unittest.TestCase):
+    def test_another_smoothing_is_tried_and_does_what_it_says(self) -> None:
+        helped = smoothings = 0
+        for seed in range(8):
+            random = np.random.default_rng(seed)
+            image, x, y = one_oval(random, 26.0, 30.0, 26.0, 1.0, 1.0)
+            found = engine.detect("circles", image, {"sigma": 1.2})
+            if len(found.findings):
+                continue
+            answer = explain(found, (x, y), seconds=3.0)
+            change = answer.change or next((near.change for near in answer.candidates if near.change is not None), None)
+            self.assertIsNotNone(change, answer.summary)
+            assert change is not None
+            after = engine.detect("circles", image, {"sigma": 1.2, **change.values}).findings
+            self.assertEqual(len(after), change.gains)
+            smoothings += "sigma" in change.values
+            self.assertLess(float(np.hypot(after["x"] - x, after["y"] - y).min()), 3.0)
+            helped += 1
+        self.assertGreaterEqual(helped, 4)
+        self.assertGreaterEqual(smoothings, 1)
+
+    def test_nothing_is_proposed_for_noise(self) -> None:
+        noise = np.random.default_rng(1).normal(120, 20, (200, 200))
+        found = engine.detect("circles", Image.from_array(np.clip(noise, 0, 255).astype(np.uint8)), {})
+        self.assertIsNone(explain(found, (100.0, 100.0), seconds=3.0).change)
+
+
 if __name__ == "__main__":
     unittest.main()

@@ -312,9 +312,13 @@ class RecipeCards(QWidget):
             count = len(found.findings)
             findings = self.tr("{} finding") if count == 1 else self.tr("{} findings")
             tip = f"{entry.kind}: {findings.format(count)}, {misses.format(near)}, {found.seconds * 1000:.0f} ms"
-            outside = [note for note in found.notes if note.startswith("the region")]
+            known = found.task.image.notes if found.task.image is not None else ()
+            notes = [note for note in found.notes if note not in known]
+            outside = [note for note in notes if note.startswith("the region")]
             about = [found.fit_text] if found.fit is not None else []
-            about += outside[:1]
+            # The reason is in the tip: it has numbers, which change from frame to frame.
+            about += [note.split(", since ")[0] for note in notes[:2]]
+            tip = "\n".join([tip, *notes])
             if unmet:
                 about.append(self.tr("{} {}, expected {}").format(unmet[0].what, unmet[0].measured, unmet[0].expected))
             brief = entry.kind if entry.kind != entry.name else ""
