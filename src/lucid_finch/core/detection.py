@@ -266,7 +266,9 @@ class Detection:
     def __getstate__(self) -> dict[str, Any]:
         """Without evidence and measurements, which take as much memory as the image."""
         near = self.near_outlines
-        light = replace(self.task, image=None, keys=None, gathered=None, candidates=None, judgement=None, context=None)
+        light = replace(
+            self.task, image=None, colour=None, keys=None, gathered=None, candidates=None, judgement=None, context=None
+        )
         return {
             **self.__dict__, "evidence": LeftOut(), "points": dict(self.points), "task": light,
             "make_near_outlines": partial(_same, near),

@@ -160,6 +160,8 @@ class Task:
     given: Any
     """Parameters as the recipe has them."""
     context: Context = field(default_factory=Context, repr=False)
+    colour: Image | None = field(default=None, repr=False)
+    """The colours that `image` is the luma of, if it is."""
     keys: StageKeys | None = None
     gathered: Any = None
     parameters: Any = None

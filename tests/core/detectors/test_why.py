@@ -12,6 +12,7 @@ from lucid_finch.core.execution import engine
 from lucid_finch.core.explanation.explaining import Explanation, explain
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.edges.gradients import gaussian_kernel, smoothed
+from lucid_finch.core.prepare.colour_channels import take_channel
 
 _FINE = 3
 
@@ -184,3 +185,24 @@ class Remedies(unittest.TestCase):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class Colours(unittest.TestCase):
+    def test_of_equal_luma_the_channel_that_shows_it_is_named(self) -> None:
+        random = np.random.default_rng(0)
+        y, x = np.mgrid[:240, :300]
+        inside = np.clip(40.5 - np.hypot(x - 150, y - 120), 0, 1)[..., None]
+        ground, disc_ = np.array([110.0, 130.0, 120.0]), np.array([180.0, 95.0, 118.0])
+        disc_ += (ground - disc_) @ np.array([0.299, 0.587, 0.114])
+        pixels = ground * (1 - inside) + disc_ * inside + random.normal(0, 2.5, (240, 300, 3))
+        image = Image.from_array(np.clip(np.round(pixels), 0, 255).astype(np.uint8))
+        for kind in ("circles", "ellipses", "contours"):
+            found = engine.detect(kind, image, {})
+            self.assertEqual(len(found.findings), 0, kind)
+            first = explain(found, (150.0, 120.0), seconds=5.0).reasons[0]
+            self.assertEqual(first.label, "channel", kind)
+            taken = first.text.rsplit("take = ", 1)[1].split()[0]
+            after = engine.detect(kind, take_channel(image, taken), {}).findings  # type: ignore[arg-type]
+            self.assertLess(float(np.hypot(after["x"] - 150, after["y"] - 120).min()), 2.0)
+        grey = engine.detect("circles", Image.from_array(np.full((90, 90), 120, np.uint8)), {})
+        self.assertNotIn("channel", [reason.label for reason in explain(grey, (45.0, 45.0)).reasons])

@@ -170,12 +170,13 @@ class Engine:
         planned, detector = planned.on(image), planned.detector
         if planned.calibration is not None:
             planned.calibration.check_size(image.source_size)
-        if detector.reads == "luma" and image.is_colour:
-            image = self.cache.get((key, "luma"), lambda: as_luma(image))
+        colour = image if detector.reads == "luma" and image.is_colour else None
+        if colour is not None:
+            image = self.cache.get((key, "luma"), lambda: as_luma(colour))
         keys = planned.keys(key)
         context = Context(cancelled, lambda what, make: self.cache.get((key, what), make), assets)
         task = Task(
-            detector, image, planned.given, context, keys, parameters=planned.parameters, calibration=planned.calibration
+            detector, image, planned.given, context, colour, keys, parameters=planned.parameters, calibration=planned.calibration
         )  # fmt: skip
         task = replace(task, gathered=self.cache.get(keys.gathered, lambda: detector.gather(task)))
         task = task.settled(planned.given)

@@ -12,6 +12,7 @@ import numpy as np
 from lucid_finch.core.detection import Detection, Outlines
 from lucid_finch.core.detector import Reason, Task
 from lucid_finch.core.errors import ParameterError
+from lucid_finch.core.explanation.channels import better_channel
 from lucid_finch.core.explanation.proposing import Budget, Change, change_at, change_for
 from lucid_finch.core.judging import Limit, Outcome
 from lucid_finch.core.table import Array, expected_text
@@ -24,6 +25,8 @@ _ALONG_FOUND = 0.5
 """What is seen around a place belongs to findings if more than this share of it runs along their outlines,"""
 _NEAR_FOUND = 2.5
 """so many px from them."""
+_FLOOD = 10
+"""Findings besides the one asked for that any change may bring, or as many as there are."""
 _MOST_OTHERS = 3
 """Findings besides the one asked for that a remedy may bring, unless nothing is found at all."""
 
@@ -117,9 +120,14 @@ def explain(result: Detection, at: Sequence[float], most: int = 3, seconds: floa
         values = {name: value for reason in reasons for name, value in (reason.proposal or {}).items()}
         if values:
             change = change_at(task, values, (x, y), Budget(time.perf_counter() + seconds, result.seconds))
+            change = None if change is not None and _is_flood(task, change) else change
     helped = any((one.outcome == "found" and one.distance <= _HERE) or one.change is not None for one in near)
     if change is None and not helped and not (reasons and reasons[0].label in ("outline", "region")):
-        change = _remedy(task, (x, y), Budget(time.perf_counter() + seconds, result.seconds))
+        coloured = better_channel(task, (x, y), Budget(time.perf_counter() + seconds, result.seconds))
+        if coloured is not None:
+            reasons = (coloured, *(reason for reason in reasons if not reason.nothing))
+        else:
+            change = _remedy(task, (x, y), Budget(time.perf_counter() + seconds, result.seconds))
     if change is not None:
         reasons = tuple(replace(reason, nothing=False) for reason in reasons)
     return Explanation((x, y), _summary(near, reasons), near, reasons, change)
@@ -138,6 +146,11 @@ def _remedy(task: Task, at: tuple[float, float], budget: Budget) -> Change | Non
             if _cost(change) == 0:
                 break
     return best
+
+
+def _is_flood(task: Task, change: Change) -> bool:
+    """Whether a change brings so much else that nobody would want it."""
+    return change.gains - 1 > max(_FLOOD, len(task.rows))
 
 
 def _cost(change: Change) -> int:
@@ -180,6 +193,8 @@ def _near(task: Task, candidate: int, distance: float, ids: Any, budget: Budget)
     # Nothing is proposed for what is elsewhere.
     if outcome is Outcome.FAILED and distance <= task.detector.here:
         change, unchanged = change_for(task, candidate, budget)
+        if change is not None and _is_flood(task, change):
+            unchanged, change = f"what accepts it accepts {change.gains - 1} others, too", None
     return Near(
         candidate=candidate,
         outcome=outcome.name.lower(),

@@ -14,6 +14,7 @@ from lucid_finch.core.detector import Context, Task
 from lucid_finch.core.errors import Cancelled, ParameterError
 from lucid_finch.core.explanation.comparing import gained_and_lost as findings_changed
 from lucid_finch.core.explanation.comparing import nearest, positions
+from lucid_finch.core.image import Image
 from lucid_finch.core.inspection.metric_parameters import in_pixels, metric_ends
 from lucid_finch.core.inspection.millimetres import with_metric_criteria
 from lucid_finch.core.judging import Limit, Outcome, gained_and_lost, judge
@@ -179,18 +180,31 @@ def _effect(task: Task, changed: Any, candidate: int) -> _Effect | None:
 
 def _run(task: Task, changed: Any, budget: Budget) -> Task:
     """The task with changed parameters, judged. Raises `_TooLong`, `ParameterError`."""
+    before, after = task.given.plain(), changed.plain()
+    names = [name for name, value in after.items() if value != before[name]]
+    return _again(task, changed, budget, _stays(task, changed, names, (Stage.FORM, Stage.JUDGE)))
+
+
+def found_on(task: Task, image: Image, at: tuple[float, float], budget: Budget) -> bool:
+    """Whether the same parameters find something at a place of another picture of the same scene; False if it takes too long."""
+    try:
+        after = _again(replace(task, image=image), task.given, budget, False)
+    except (_TooLong, ParameterError):
+        return False
+    found = np.asarray(after.judgement.found)
+    return bool((task.detector.distances(after, *at)[found] <= task.detector.here).any())
+
+
+def _again(task: Task, changed: Any, budget: Budget, keeps_gathered: bool) -> Task:
     if not budget.allows_run:
         raise _TooLong
     detector = task.detector
-    before, after = task.given.plain(), changed.plain()
-    names = [name for name, value in after.items() if value != before[name]]
     context = Context(budget.is_over, assets=task.context.assets)
     pixels = in_pixels(changed, task.calibration)
     again = Task(detector, task.image, changed, context, parameters=pixels, calibration=task.calibration)
     try:
         with cancellable(budget.is_over):
-            kept = _stays(task, changed, names, (Stage.FORM, Stage.JUDGE))
-            again = replace(again, gathered=task.gathered if kept else detector.gather(again)).settled(changed)
+            again = replace(again, gathered=task.gathered if keeps_gathered else detector.gather(again)).settled(changed)
             columns = (*detector.all_columns(), *detector.criteria)
             formed = detector.form(again).converted(columns, task.image)
     except Cancelled:

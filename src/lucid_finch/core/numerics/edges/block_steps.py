@@ -21,6 +21,10 @@ _MORE = 1.5
 """Times the mean step of all other phases that the mean step at the borders must be."""
 _LOWEST = 0.5
 """Grey levels of that step, on average, from which on it matters."""
+_MOST = 0.5
+"""Share of the borders at which neighbours must differ more than beside them."""
+_TALLEST = 16.0
+"""Grey levels of 255: higher steps are edges of the scene."""
 _LINES = 120
 """Rows and columns that are looked at."""
 _HIGHEST = 0.98
@@ -61,11 +65,15 @@ def _steps(lines: NDArray[np.float32]) -> tuple[int, float]:
         return 0, 0.0
     step = np.abs(np.diff(lines, axis=1))
     # Steps of some grey levels only: edges of the scene are everywhere alike.
-    low = np.minimum(step, 16)
-    of_phase = np.array([low[:, k::_SIDE].mean() for k in range(_SIDE)])
+    low = np.minimum(step, _TALLEST).mean(axis=0)
+    of_phase = np.array([low[k::_SIDE].mean() for k in range(_SIDE)])
     best = int(np.argmax(of_phase))
     others = float(np.delete(of_phase, best).mean())
     if of_phase[best] < _LOWEST or of_phase[best] < _MORE * others:
+        return 0, 0.0
+    # One edge of the scene stands at one border, blocks meet at most of them.
+    inner = low[best : best + (len(low) - best) // _SIDE * _SIDE].reshape(-1, _SIDE)
+    if float((inner[:, 0] > 1.2 * np.median(inner[:, 1:], axis=1) + 0.1).mean()) < _MOST:
         return 0, 0.0
     borders = step[:, best::_SIDE]
     # Where the blocks to either side are even, the step is theirs.
@@ -73,7 +81,7 @@ def _steps(lines: NDArray[np.float32]) -> tuple[int, float]:
     even = borders[(left <= 1) & (right <= 1)]
     if len(even) < 50:
         return 0, 0.0
-    return best + 1, float(np.quantile(even, _HIGHEST))
+    return best + 1, min(float(np.quantile(even, _HIGHEST)), _TALLEST)
 
 
 def block_steps(pixels: NDArray[Any], span: float) -> BlockSteps | None:

@@ -5,7 +5,7 @@ has a gradient of A / (sqrt(2 pi) sqrt(b^2 + sigma^2)), so two smoothings give b
 edge detection and blur estimation", PAMI 20(7), 1998, do with derivatives of two orders). And the total length of significant
 chains, with the narrow smoothing and, on the image shrunk by two, with the wider ones: where noise, a screen or a grating hides
 edges from the narrow smoothing, much more is found by the wider. Edges that are sharp and clear need no second look, so an
-ordinary image costs nothing more.
+ordinary image costs hardly more.
 """
 
 from __future__ import annotations
@@ -77,7 +77,7 @@ class _Surest:
     """The clear edges of an image with one smoothing."""
 
     length: float
-    """px of the source."""
+    """px of the image as it was given."""
     clear: float
     """Median strength over the background."""
     index: NDArray[np.int32]
