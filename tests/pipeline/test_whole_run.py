@@ -22,7 +22,6 @@ from PIL import Image as Pillow
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.recipe import Recipe
 from lucid_finch.files.clips import Clip, ClipWriter
-from lucid_finch.files.writing import Inputs
 from lucid_finch.pipeline.batch import Batch
 from lucid_finch.pipeline.sinks import Outputs
 from lucid_finch.pipeline.sources import Place, images_in
@@ -125,7 +124,7 @@ class Clips(RunCase):
     def test_a_clip_is_not_written_over_an_input(self) -> None:
         belt(self.path("images.annotated.mkv"), 2)
         before = self.path("images.annotated.mkv").read_bytes()
-        batch = replace(self.batch(".", "clip"), kept=Inputs([self.path("images.annotated.mkv")]))
+        batch = replace(self.batch(".", "clip"), kept=[self.path("images.annotated.mkv")])
         report = Report()
         for _ in run_all(batch, [self.pictures(1)], report=report):
             pass

@@ -171,7 +171,6 @@ def run(recipe: str, images: Sequence[str], **values: Any) -> None:
     """Run a recipe over images, folders of them, clips or a camera; - is an image from stdin."""
     from lucid_finch.command_line.batch import given_images, run_batch
     from lucid_finch.files.recipes import Recipe
-    from lucid_finch.files.writing import Inputs
     from lucid_finch.pipeline.batch import Batch
     from lucid_finch.pipeline.sinks import DEFAULT_OUTPUTS, OUTPUTS_OF_CLIPS, Outputs
     from lucid_finch.pipeline.sources import ReadOptions
@@ -200,7 +199,7 @@ def run(recipe: str, images: Sequence[str], **values: Any) -> None:
         out=Path(out) if out is not None else None,
         outputs=outputs,
         options=ReadOptions(values["significant_bits"], values["value_range"] or None),
-        kept=Inputs(() if overwrite else given.files),
+        kept=() if overwrite else given.files,
         lines=lines is not None,
     )
     wish = Wish(values["jobs"], values["scheduler"], values["resume"], values["retry"])

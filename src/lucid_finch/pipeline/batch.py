@@ -33,10 +33,14 @@ class Batch:
     """Folder of the results; None writes none."""
     outputs: Outputs = field(default_factory=Outputs)
     options: ReadOptions = AS_STORED
-    kept: Inputs = field(default_factory=Inputs)
+    kept: Inputs | Iterable[Path] = ()
     """Files that are not written over."""
     lines: bool = False
     """Whether each record carries its findings as a line of JSON."""
+
+    def __post_init__(self) -> None:
+        if not isinstance(self.kept, Inputs):
+            object.__setattr__(self, "kept", Inputs(self.kept))
 
     @property
     def follows(self) -> bool:

@@ -38,7 +38,6 @@ from lucid_finch.desktop.pages.image_list import ImageList
 from lucid_finch.desktop.study.study import Study
 from lucid_finch.desktop.study.worker import Coordinator, Job
 from lucid_finch.desktop.toolkit.theme import current_theme
-from lucid_finch.files.writing import Inputs
 from lucid_finch.pipeline.batch import Batch, Record
 from lucid_finch.pipeline.sinks import Outputs
 from lucid_finch.pipeline.whole_run import Report, Wish, run_all
@@ -224,7 +223,7 @@ class BatchPage(QWidget):
             self.refused.emit(self.tr("A batch needs images in the list and a folder for the results."))
             return
         places = [entry.place for entry in entries]
-        kept = Inputs(dict.fromkeys(place.path for place in places if place.image is None))
+        kept = dict.fromkeys(place.path for place in places if place.image is None)
         outputs = Outputs.named(self.outputs.currentData(), overwrite=True)
         batch = Batch(self.study.recipe, Path(text).expanduser(), outputs, kept=kept)
         wish = Wish(jobs=1 if any(place.image is not None for place in places) else self.jobs.value(), resume=True)

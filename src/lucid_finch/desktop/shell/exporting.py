@@ -13,7 +13,6 @@ from lucid_finch.desktop.shell.parts import Parts
 from lucid_finch.desktop.study.study import step_place
 from lucid_finch.desktop.study.worker import Job
 from lucid_finch.files.maps import write_image, write_map
-from lucid_finch.files.writing import Inputs
 from lucid_finch.pipeline.batch import Batch
 from lucid_finch.pipeline.run import run_images
 from lucid_finch.pipeline.sinks import Outputs, write_results
@@ -71,7 +70,7 @@ class Exporter(QObject):
         """The same of every image of the list, with the summary of a run."""
         recipe = self.parts.study.recipe
         places = [entry.place for entry in self.parts.drawer.images.entries]
-        batch = Batch(recipe, wish.folder, wish.outputs, kept=Inputs(place.path for place in places))
+        batch = Batch(recipe, wish.folder, wish.outputs, kept=[place.path for place in places])
 
         def work(job: Job) -> str:
             failed: list[str] = []

@@ -45,7 +45,8 @@ class BlockSteps(unittest.TestCase):
         step = np.where(np.mgrid[:60, :90][1] < 44, 60, 140).astype(np.uint8)
         for name, pixels in (
             ("hardly compressed", compressed(97)), ("noise", random.integers(0, 256, (300, 300)).astype(np.uint8)),
-            ("flat", np.full((300, 300), 90, np.uint8)), ("one step", step), ("a grating of 8 px", grating), ("small", np.zeros((20, 20), np.uint8)),
+            ("flat", np.full((300, 300), 90, np.uint8)),
+            ("one step", step), ("a grating of 8 px", grating), ("small", np.zeros((20, 20), np.uint8)),
         ):  # fmt: skip
             self.assertIsNone(block_steps(pixels, 255.0), name)
 
