@@ -382,7 +382,7 @@ class Ranges(LookingCase):
         self.assertEqual(self.study.recipe.detectors[0].made_parameters().sigma, 6.0)
         self.assertIn(f"{len(self.study.detections['edges'].findings)} found", wanted.sample.text)
         self.study.undo.undo()
-        self.assertEqual(self.study.recipe.detectors[0].made_parameters().sigma, 1.2)
+        self.assertIsNone(self.study.recipe.detectors[0].made_parameters().sigma)
 
     def test_limits_are_taken_from_the_candidates(self) -> None:
         self.bench.sweep.open("false_alarms")

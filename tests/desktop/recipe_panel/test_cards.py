@@ -33,11 +33,11 @@ class Cards(BenchCase):
         self.assertEqual(set(self.study.detections), {"edges", "edges 2"})
         self.bench.settings.editors["", "sigma"].edited.emit("sigma", 3.0, False)
         self.settle()
-        self.assertEqual([e.made_parameters().sigma for e in self.study.recipe.detectors], [1.2, 3.0])
+        self.assertEqual([e.made_parameters().sigma for e in self.study.recipe.detectors], [None, 3.0])
         self.assertEqual(len(self.bench.frames[0].pane.marks), 3)
         self.study.choose("edges")
         self.settle()
-        self.assertEqual(self.bench.settings.editors["", "sigma"].value, 1.2)
+        self.assertIsNone(self.bench.settings.editors["", "sigma"].value)
 
     def test_the_maps_follow_the_chosen_detector(self) -> None:
         self.study.add_detector("edges")

@@ -66,6 +66,7 @@ class SweepModes(BenchCase):
         self.assertEqual((given[first], given[other]), (across[1], down[2]))
         self.assertEqual(len(self.bench.study.detection.findings), grid.counts[1, 2])
         self.bench.study.undo.undo()
+        self.settle()
         # With the keyboard alone.
         sweep.open("length_min")
         second.setCurrentIndex(second.findData("sigma"))

@@ -24,7 +24,8 @@ def without_impulses(pixels: NDArray[Any], span: float, noise: float) -> NDArray
     `span`: of the grey levels; `noise`: of a pixel."""
     least = max(_OFF * span, _NOISE * noise)
     height, width = pixels.shape
-    if height < 8 or width < 8:
+    # Where there is no noise, somebody has drawn them.
+    if noise <= 0 or height < 8 or width < 8:
         return None
     found, looked = 0, 0
     for top in np.unique(np.linspace(0, max(height - _ROWS, 0), _BANDS).astype(int)).tolist():
