@@ -22,6 +22,7 @@ from PySide6.QtWidgets import (
 )
 
 from lucid_finch.core.image import Image
+from lucid_finch.core.numerics.runtime.memory import give_back
 from lucid_finch.desktop.toolkit.labels import Elided
 from lucid_finch.pipeline.cameras import Control, Shot, cameras, is_camera
 from lucid_finch.pipeline.live import Live
@@ -29,6 +30,8 @@ from lucid_finch.pipeline.sources import Place
 
 _LOOK = 4
 """Milliseconds between looks for a new frame."""
+_GIVE_BACK = 15.0
+"""Seconds between two times at which free memory is given back."""
 _STEPS = 400
 """Places of a slider."""
 
@@ -57,6 +60,7 @@ class CameraBar(QWidget):
         self.ages: list[float] = []
         """Of late: seconds from a frame's arrival to its findings on the bench."""
         self._shown: list[float] = []
+        self._given_back = time.monotonic()
         self.name = Elided("")
         self.go = QPushButton(self.tr("Hold"))
         self.go.setCheckable(True)
@@ -177,6 +181,9 @@ class CameraBar(QWidget):
     def _say(self) -> None:
         if self.live is None:
             return
+        if time.monotonic() - self._given_back > _GIVE_BACK:
+            self._given_back = time.monotonic()
+            give_back()
         watched = self.live.watched
         if not self.live.running and self.live.failure:
             self.said.setText(self.live.failure)
