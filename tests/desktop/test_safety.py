@@ -78,10 +78,11 @@ class Kept(WindowCase):
         rest = process.stdout.read().splitlines()
         process.wait()
         process.stdout.close()
-        killed = float((rest[-1] if rest and len(rest[-1].split()) == 3 else last).split()[2])
+        killed = int((rest[-1] if rest and len(rest[-1].split()) == 3 else last).split()[1])
         left = Autosave(self.folder / "unsaved").leftovers()
         self.assertEqual(len(left), 1)
-        self.assertGreater(float(left[0].recipe.notes.split()[1]), killed - 1.0)
+        # A second is 20 edits of 50 ms, however busy the machine is.
+        self.assertGreater(int(left[0].recipe.notes.split()[0]), killed - 20)
         bench = self.bench()
         self.assertEqual(len(bench.documents.offer_recovery()), 1)
         self.assertTrue(bench.documents.recovery.isVisible())
