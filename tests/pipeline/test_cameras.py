@@ -105,13 +105,18 @@ class Simulated(unittest.TestCase):
 
 class Running(unittest.TestCase):
     def test_the_newest_frame_always(self) -> None:
-        with Live("fake", lambda source: Fake(1000, 0.005)) as live:
-            time.sleep(0.5)
+        camera = Fake(100_000, 0.005)
+        with Live("fake", lambda source: camera) as live:
+            end = time.monotonic() + 30
+            while live.watched.passed <= 20 and time.monotonic() < end:
+                time.sleep(0.02)
+            before = camera.given
             shot = live.newest()
             assert shot is not None
-            self.assertLess(time.monotonic() - shot.taken, 0.05)
+            # However busy the machine is: at most the one that is just handed over is newer.
+            self.assertGreaterEqual(shot.number, before - 2)
             self.assertGreater(live.watched.passed, 20)
-            self.assertGreater(live.watched.rate, 50)
+            self.assertTrue(0 < live.watched.rate < 250)
 
     def test_is_opened_again_when_it_is_lost(self) -> None:
         Fake.opened = Fake.closed = 0
