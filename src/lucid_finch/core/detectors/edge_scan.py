@@ -605,15 +605,8 @@ def fitted(
         # Blur moves the steepest place of a curved edge inwards, and so does the averaging along it.
         inwards = (gathered.blur2 + ((parameters.average or 1) ** 2 - 1) / 12) / (2 * max(radius, 1.0))
         inwards = min(inwards, 0.25 * radius)
-        about |= {"inwards": inwards}
-        about |= {
-            "x": x,
-            "y": y,
-            "radius": radius + inwards,
-            "x_std": float(std[0]),
-            "y_std": float(std[1]),
-            "radius_std": float(std[2]),
-        }
+        about |= {"x": x, "y": y, "radius": radius + inwards, "inwards": inwards}
+        about |= {f"{name}_std": float(value) for name, value in zip(("x", "y", "radius"), std, strict=True)}
     else:
         scale = max(float(np.abs(points[:, 0]).max(initial=1.0)), 1.0)
         about |= {

@@ -130,7 +130,7 @@ def _clip(bench: Bench) -> None:
 
 
 def _camera(bench: Bench) -> None:
-    """In the dark, with signed and cyclic maps: the held frame of a camera, one captured before."""
+    """In the dark theme: the held frame of a camera, captured, beside the votes for centres."""
     application = QApplication.instance()
     assert isinstance(application, QApplication)
     apply_theme(application, DARK)

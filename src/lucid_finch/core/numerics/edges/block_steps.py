@@ -43,8 +43,6 @@ class BlockSteps:
     row: int
     down: float
 
-    nbytes = 64
-
     def of_blocks(self, points: EdgePoints, sigma: float) -> NDArray[np.bool_]:
         """Which points (smoothed by `sigma` px) lie on borders of blocks, along them, and are no stronger than their steps."""
         blocks = np.zeros(len(points), bool)

@@ -65,8 +65,6 @@ class SmoothingChoice:
     reason: str = ""
     """In words, where it is not the narrow one."""
 
-    nbytes = 64
-
     def notes(self) -> tuple[str, ...]:
         """What to tell of it."""
         return (f"smoothed by {self.sigma:g} px, since {self.reason}",) if self.reason else ()
