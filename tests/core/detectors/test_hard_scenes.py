@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import unittest
+from typing import Any
 
 import numpy as np
 
-from benchmarks.hard import SCENES, score
+from benchmarks.hard import SCENES, score, seals
 from benchmarks.hard_scenes import photographed
 from lucid_finch.core.execution.engine import detect
 from lucid_finch.core.image import Image
@@ -49,6 +50,54 @@ class HardScenes(unittest.TestCase):
                 if piece.what in ("hexagon", "octagon"):
                     near = np.hypot(found["x"] - piece.x, found["y"] - piece.y) < 4
                     self.assertFalse(np.any(near & (np.abs(found["radius"] - piece.size) < 0.2 * piece.size)), (seed, piece))
+
+    def test_stamped_seals(self) -> None:
+        for ground in ("wood", "noisy"):
+            right, _, others = np.sum([seals((ground, seed, {})) for seed in (31, 32)], axis=0)
+            with self.subTest(ground):
+                self.assertGreaterEqual(right, 8, (right, others))
+
+
+class UnevenRims(unittest.TestCase):
+    """Rims that lie off a circle by more than the usual tolerance, and relief in light from one side."""
+
+    @staticmethod
+    def _picture(reach: Any, contrast: Any) -> Image:
+        random = np.random.default_rng(5)
+        y, x = np.mgrid[:200, :240] - np.array([100.0, 120.0])[:, None, None]
+        angle, far = np.arctan2(y, x), np.hypot(x, y)
+        plane = 120 + contrast(angle, far - reach(angle)) + random.normal(0, 3, far.shape)
+        return Image.from_array(np.clip(np.round(plane), 0, 255).astype(np.uint8))
+
+    @staticmethod
+    def _step(angle: Any, off: Any) -> Any:
+        return 50 / (1 + np.exp(np.clip(off / 0.6, -50, 50)))
+
+    def test_an_uneven_disc_is_one_circle(self) -> None:
+        found = detect("circles", self._picture(lambda a: 50 + 1.9 * np.cos(3 * a) + 1.2 * np.cos(2 * a + 1), self._step), {})
+        self.assertEqual(len(found.findings), 1)
+        one = next(found.findings.rows())
+        self.assertLess(np.hypot(one["x"] - 120, one["y"] - 100), 0.6)
+        self.assertLess(abs(one["radius"] - 50), 0.5)
+        # Its points scatter: the error bars say so.
+        self.assertTrue(0.1 < one["x_std"] < 1.0 and 0.1 < one["radius_std"] < 1.0, one)
+
+    def test_polygons_and_squares_are_none(self) -> None:
+        def polygon(corners: int) -> Any:
+            half = np.pi / corners
+            return lambda a: 50 * np.cos(half) / np.cos((a + half) % (2 * half) - half)
+
+        for corners in (4, 5, 6, 8):
+            found = detect("circles", self._picture(polygon(corners), self._step), {})
+            self.assertEqual(len(found.findings), 0, corners)
+
+    def test_relief_that_is_bright_on_one_side_and_dark_on_the_other(self) -> None:
+        def lit(angle: Any, off: Any) -> Any:
+            return np.cos(angle - 0.7) * np.exp(np.clip(off, -50, 0) / 20) * self._step(angle, off)
+
+        found = detect("circles", self._picture(lambda a: 0 * a + 45, lit), {})
+        near = np.hypot(found.findings["x"] - 120, found.findings["y"] - 100) < 1.5
+        self.assertTrue(np.any(near & (np.abs(found.findings["radius"] - 45) < 1.5)), found.findings)
 
 
 class Smoothing(unittest.TestCase):

@@ -21,6 +21,7 @@ from lucid_finch.core.detectors.shared.round_shapes import (
     BEYOND,
     COVERAGE_FLOOR,
     LEAST,
+    LEAVING,
     ON_RIM,
     POLARITIES,
     SIZE_TOLERANCE,
@@ -34,14 +35,19 @@ from lucid_finch.core.detectors.shared.round_shapes import (
     reasons_of,
     size_range,
 )
-from lucid_finch.core.numerics.fitting.circle_fitting import fit_circles, refine_circles
+from lucid_finch.core.numerics.fitting.circle_fitting import UNEVEN_SEEN, fit_circles, refine_circles
 from lucid_finch.core.numerics.fitting.rim_search import rim_profile
-from lucid_finch.core.numerics.fitting.rim_support import Density, filed_points
+from lucid_finch.core.numerics.fitting.rim_support import Density, filed_points, rim_tolerance
 from lucid_finch.core.numerics.hough.circle_votes import centre_votes, find_centres
 from lucid_finch.core.numerics.hough.line_votes import DENSITY_BLOCK, block_density
 from lucid_finch.core.numerics.runtime.threads import cancellable
 from lucid_finch.core.parameters import Range, gathers
 from lucid_finch.core.table import Array, Column
+
+_UNEVEN, _EVEN = 0.036, 0.008
+"""px a px of radius that an uneven rim lies off a circle, most of which is visible, and that any rim may."""
+_POLYGON = 0.55
+"""Share of the swing of a regular polygon that a circle may have."""
 
 
 class _Size(DetectorParameters):
@@ -111,6 +117,18 @@ class Circles(RoundShapes):
 
     def around(self, columns: dict[str, Array]) -> Array:
         return np.asarray(2 * np.pi * columns["radius"])
+
+    def tolerance(self, columns: dict[str, Array]) -> Array:
+        return rim_tolerance(columns["radius"], columns["uneven"]) * (1 + columns["mixed"])
+
+    def deviation(self, gathered: Gathered, gain: Array) -> Array:
+        c = gathered.rims.columns
+        found, sure = super().deviation(gathered, gain), self.certainty(gathered, gain)
+        # Most of it visible, turning steadily, and no work of chance: it may be uneven.
+        usual = np.maximum(_UNEVEN * sure, _EVEN) * c["radius"]
+        uneven = np.hypot(np.hypot(1 - c["fidelity"], 1 - c["turning"]) / LEAVING, c["systematic_residual"] / usual)
+        either = np.where(c["coverage"] >= UNEVEN_SEEN, np.minimum(uneven, found), found)
+        return np.hypot(np.where(c["uneven"] > 0, uneven, either), c["polygon"] / _POLYGON)
 
     def outline(self, columns: dict[str, Array], angles: Array) -> Array:
         x, y, reach = (columns[n][:, None] for n in ("x", "y", "radius"))

@@ -43,9 +43,7 @@ _SURE = 7.0
 """-log10 of expected false alarms up to which a rim has to be near its shape; from twice as many on it is sure."""
 _PARTLY = 0.45, 0.7
 """Coverage up to which much else would pass for a shape, and from which on little."""
-_POLYGON = 0.55
-"""Share of the swing of a regular polygon that a round shape may have."""
-_LEAVING = 0.2
+LEAVING = 0.2
 """Share of the points of a rim's chains that may leave it along a tangent, if it deviates in no other way."""
 _PLURAL = 0.5
 """Two rims that share more than this of the points of the smaller one are the same."""
@@ -197,18 +195,26 @@ class RoundShapes(Detector):
         """(n, angles, 2) points on the rims."""
         raise NotImplementedError
 
+    def tolerance(self, columns: dict[str, Array]) -> Array:
+        """px that points may lie off each rim; twice as much where either direction of the gradient counts."""
+        return rim_tolerance(self.size(columns))
+
+    def certainty(self, gathered: Gathered, gain: Array) -> Array:
+        """0 to 1 for each rim: how little chance, or anything else that is partly round, explains it. `gain`: nats by which
+        each is more than chance."""
+        seen = gathered.rims.columns["coverage"]
+        partly = np.clip((seen - _PARTLY[0]) / (_PARTLY[1] - _PARTLY[0]), 0.0, 1.0)
+        return np.asarray(np.clip(gain / math.log(10) / _SURE - 1, 0.0, 1.0) * partly)
+
     def deviation(self, gathered: Gathered, gain: Array) -> Array:
-        """Systematic deviation of each rim in units of the usual one, chains that leave it and corners included. `gain`: nats
-        by which each is more than chance."""
+        """Systematic deviation of each rim in units of the usual one, chains that leave it included. `gain`: nats by which each
+        is more than chance."""
         c = gathered.rims.columns
         size, seen = self.size(c), c["coverage"]
-        sure = np.clip(gain / math.log(10) / _SURE - 1, 0.0, 1.0) * np.clip(
-            (seen - _PARTLY[0]) / (_PARTLY[1] - _PARTLY[0]), 0.0, 1.0
-        )
         strict, wide = (fixed + growing * size for fixed, growing in (_USUAL, self.usual_sure))
-        usual = (strict + sure * np.maximum(wide - strict, 0.0)) * np.clip(seen, 0.5, 1.0) * np.clip(seen / self.mostly, 0.7, 1.0)
-        found = np.hypot(c["systematic_residual"] / usual, (1 - c["fidelity"]) / _LEAVING)
-        return np.asarray(np.hypot(found, c["polygon"] / _POLYGON) if "polygon" in c else found)
+        usual = strict + self.certainty(gathered, gain) * np.maximum(wide - strict, 0.0)
+        usual = usual * np.clip(seen, 0.5, 1.0) * np.clip(seen / self.mostly, 0.7, 1.0)
+        return np.hypot(c["systematic_residual"] / usual, (1 - c["fidelity"]) / LEAVING)
 
     def remedies(self, task: Task) -> list[dict[str, Any]]:
         return other_smoothings(task.parameters.sigma)
@@ -244,7 +250,8 @@ class RoundShapes(Detector):
         c = rims.columns
         size, around = self.size(c), self.around(c)
         # The share of a rim that chance covers, and the gain in log-likelihood of what is covered.
-        chance = np.clip(1 - np.exp(-2 * rim_tolerance(size) * c["density"] * 0.36 / np.pi), 0.01, 0.5)
+        near = 2 * self.tolerance(c)
+        chance = np.clip(1 - np.exp(-near * c["density"] * 0.36 / np.pi), 0.01, 0.5)
         steps = around / gathered.step
         gain = steps * relative_entropy(c["coverage"], chance) - gathered.tests
         deviation = self.deviation(gathered, gain)

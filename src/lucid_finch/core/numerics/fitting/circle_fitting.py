@@ -61,12 +61,22 @@ _LARGE = 80.0
 _FEWER = 6
 _FEW = 0.7
 """Points a px of what must be seen of a rim below which there is no use in laying a circle through them."""
-COLUMNS = ("x", "y", "radius", "sign", "coverage", "fidelity", "rms", "density", "count", "turning", "systematic_residual")
+_UNEVEN_FROM = 12
+"""px of radius from which on rims are also looked for whose points lie farther off."""
+UNEVEN_SEEN, _MORE = 0.7, 0.08
+"""Share of an uneven rim that must be visible, and by how much more of it than of an even one."""
+_LIT = 0.42
+"""Share of the points of a mixed rim by which one side must be brighter, the other darker; of two even halves it is 0.64."""
+COLUMNS = (
+    "x", "y", "radius", "sign", "coverage", "fidelity", "rms", "density", "count", "turning", "systematic_residual",
+    "uneven", "mixed",
+)  # fmt: skip
 """sign: 1 where it is brighter outside. coverage: share of the rim with points. fidelity: share of the points of the rim's
 chains that lie on it, of those and of what leaves it smoothly, which counts the less the more of the rim is seen. density: edge
 points a pixel along the rim. turning: how much of the turn that a circle makes the gradient makes along the rim; 1 for a circle,
 0 for straight sides that touch it. systematic_residual: px, rms of segment means minus the part
-that scatter explains."""
+that scatter explains. uneven: 1 where points count that lie farther off.
+mixed: 1 where it is brighter outside along one part of the rim and darker along another, as of relief in light from one side."""
 
 
 @kernel
@@ -148,8 +158,8 @@ def _distances(x, y, nx, ny, cx, cy, span, out):  # type: ignore[no-untyped-def]
 
 @reduction
 def _normal_equations(x, y, nx, ny, cx, cy, radius, sign, tolerance):  # type: ignore[no-untyped-def]
-    """Sums over the points within `tolerance` of a circle that look along its radius: how many, their unit vectors, distances
-    from the circle, products of the vectors, and of vectors and distances."""
+    """Sums over the points within `tolerance` of a circle that look along its radius, either way if `sign` is 0: how many, their
+    unit vectors, distances from the circle, products of the vectors, and of vectors and distances."""
     n = np.int32(0)
     sx, sy, sr = np.float32(0), np.float32(0), np.float32(0)
     xx, xy, yy, ex, ey = np.float32(0), np.float32(0), np.float32(0), np.float32(0), np.float32(0)
@@ -157,7 +167,8 @@ def _normal_equations(x, y, nx, ny, cx, cy, radius, sign, tolerance):  # type: i
         dx, dy = x[k] - cx, y[k] - cy
         d = np.sqrt(dx * dx + dy * dy)
         e = d - radius
-        on = (abs(e) <= tolerance) & (sign * (dx * nx[k] + dy * ny[k]) > np.float32(0.9358968) * d)
+        outward = dx * nx[k] + dy * ny[k]
+        on = (abs(e) <= tolerance) & ((abs(outward) if sign == 0 else sign * outward) > np.float32(0.9358968) * d)
         finer = np.float32(1) / d if on else np.float32(0)
         e = e if on else np.float32(0)
         u, v = dx * finer, dy * finer
@@ -174,13 +185,13 @@ def _normal_equations(x, y, nx, ny, cx, cy, radius, sign, tolerance):  # type: i
 
 
 @kernel
-def _gauss_newton(x, y, nx, ny, guess, sign, least_seen, furthest2):  # type: ignore[no-untyped-def]
+def _gauss_newton(x, y, nx, ny, guess, sign, least_seen, furthest2, uneven):  # type: ignore[no-untyped-def]
     """The circle through points about its centre, by Gauss-Newton in ever narrower bands around it: whether there is one, by how
     much its centre lies off, its radius."""
     mx, my, radius = 0.0, 0.0, guess
     sound = True
     for again in range(7):
-        tolerance = max((3.0, 2.2, 1.6, 0.0, 0.0, 0.0, 0.0)[again], within_rim(radius))
+        tolerance = max((3.0, 2.2, 1.6, 0.0, 0.0, 0.0, 0.0)[again], within_rim(radius, uneven))
         n, sx, sy, sr, xx, xy, yy, ex, ey = _normal_equations(
             x, y, nx, ny, np.float32(mx), np.float32(my), np.float32(radius), np.float32(sign), np.float32(tolerance)
         )
@@ -208,12 +219,14 @@ def _gauss_newton(x, y, nx, ny, guess, sign, least_seen, furthest2):  # type: ig
 
 
 class Circle(NamedTuple):
-    """Centre, radius (px), and 1 where it is brighter outside."""
+    """Centre, radius (px), 1 where it is brighter outside (0: here brighter, there darker), and 1 where its points may lie
+    farther off."""
 
     x: float
     y: float
     radius: float
     sign: float
+    uneven: float
 
 
 class Search(NamedTuple):
@@ -255,7 +268,9 @@ def _is_double(output, circle):  # type: ignore[no-untyped-def]
     out = output.columns
     for k in range(output.made[0]):
         near = abs(out[0, k] - circle.x) + abs(out[1, k] - circle.y) < 1.5
-        if abs(out[2, k] - circle.radius) < 1.0 and near and out[3, k] == circle.sign:
+        mixed = circle.sign == 0
+        alike = (mixed or out[3, k] == circle.sign) and out[11, k] == circle.uneven and (out[12, k] == 1) == mixed
+        if abs(out[2, k] - circle.radius) < 1.0 and near and alike:
             return True
     return False
 
@@ -291,16 +306,18 @@ def _fullest_radius(counts, inner_radius, span, each):  # type: ignore[no-untype
 
 @inner
 def _circle_support(points, chosen, ring, circle, parts, mark, density, marks, sections, output):  # type: ignore[no-untyped-def]
-    """Collects the points on a circle and their sums along it; how many, the sum of squared distances, the density there."""
-    tolerance = within_rim(circle.radius)
+    """Collects the points on a circle and their sums along it; how many, the sum of squared distances, the density there,
+    how many more are brighter outside than inside, and by how many that differs from one side of the circle to the other."""
+    tolerance = within_rim(circle.radius, circle.uneven)
     begin, room = output.start[output.made[0]], output.support.size
-    held, ss, dense = 0, 0.0, 0.0
+    held, ss, dense, balance, lit_x, lit_y = 0, 0.0, 0.0, 0.0, 0.0, 0.0
     for k in range(ring):
         i = chosen[k]
         dx, dy = points.x[i] - circle.x, points.y[i] - circle.y
         d = math.sqrt(dx * dx + dy * dy)
-        outward = circle.sign * (dx * points.nx[i] + dy * points.ny[i])
-        if abs(d - circle.radius) <= tolerance and outward > 0.9358968 * d:
+        outward = dx * points.nx[i] + dy * points.ny[i]
+        sign = circle.sign if circle.sign != 0 else (1.0 if outward > 0 else -1.0)
+        if abs(d - circle.radius) <= tolerance and sign * outward > 0.9358968 * d:
             turned = normalized_angle(dy, dx)
             slot = int(turned * parts) % parts
             stretch = int(turned * STRETCHES) % STRETCHES
@@ -308,27 +325,31 @@ def _circle_support(points, chosen, ring, circle, parts, mark, density, marks, s
             sections.drift2[stretch] += (d - circle.radius) ** 2
             sections.count[stretch] += 1.0
             sections.covered[slot] = 1
-            sections.leaning[slot] += circle.sign * (dx * points.ny[i] - dy * points.nx[i]) / d
+            sections.leaning[slot] += sign * (dx * points.ny[i] - dy * points.nx[i]) / d
             sections.many[slot] += 1.0
             if begin + held < room:
                 output.support[begin + held] = i
             held += 1
+            balance += sign
+            lit_x += sign * dx / d
+            lit_y += sign * dy / d
             ss += (d - circle.radius) ** 2
             mark_on_rim(i, points, mark, marks)
             dense += density_at(points.x[i], points.y[i], density)
-    return held, ss, dense
+    return held, ss, dense, balance, math.sqrt(lit_x * lit_x + lit_y * lit_y)
 
 
 @inner
 def _mark_beside_circle(points, chosen, ring, circle, mark, marks):  # type: ignore[no-untyped-def]
     """Notes which points of the circle's chains that are not on it follow a tangent of it."""
-    tolerance = within_rim(circle.radius)
+    tolerance = within_rim(circle.radius, circle.uneven)
     for k in range(ring):
         i = chosen[k]
         chain, place = points.chain[i], points.along[i]
         if marks.stamp[chain] == mark and marks.seen_by[chain] >= 4 and marks.state[place] != 4 * mark + ON:
             dx, dy = points.x[i] - circle.x, points.y[i] - circle.y
-            outward = circle.sign * (dx * points.nx[i] + dy * points.ny[i])
+            outward = dx * points.nx[i] + dy * points.ny[i]
+            outward = abs(outward) if circle.sign == 0 else circle.sign * outward
             if abs(outward - circle.radius) <= within_tangent(circle.radius):
                 far = abs(math.sqrt(dx * dx + dy * dy) - circle.radius) > tolerance + 0.5
                 marks.state[place] = 4 * mark + (AWAY if far else BESIDE)
@@ -367,14 +388,14 @@ def _settle_circle(points, guess, slack, search, chosen, beside):  # type: ignor
     copied(points.x, points.y, points.nx, points.ny, chosen, ring, guess.x, guess.y, beside)
     sound, x, y, radius = _gauss_newton(
         beside[0, :ring], beside[1, :ring], beside[2, :ring], beside[3, :ring], guess.radius, guess.sign, search.coverage,
-        4 * slack * slack + 9,
+        4 * slack * slack + 9, guess.uneven,
     )  # fmt: skip
-    return sound and search.least <= radius <= search.most, Circle(guess.x + x, guess.y + y, radius, guess.sign)
+    return sound and search.least <= radius <= search.most, Circle(guess.x + x, guess.y + y, radius, guess.sign, guess.uneven)
 
 
 @inner
-def _measure_circle(points, circle, search, density, marks, mark, sections, output, free, chosen):  # type: ignore[no-untyped-def]
-    """Measures a fitted circle and adds it to the output if enough of it is visible; False if there is no room left."""
+def _measure_circle(points, circle, search, least, density, marks, mark, sections, output, free, chosen):  # type: ignore[no-untyped-def]
+    """Measures a fitted circle and adds it to the output if the share `least` of it is visible; False if no room is left."""
     radius = circle.radius
     low = max(0.75 * radius - 4, 0.5)
     ring = _ring(
@@ -382,12 +403,12 @@ def _measure_circle(points, circle, search, density, marks, mark, sections, outp
     )  # fmt: skip
     parts = min(max(int(2 * math.pi * radius / 1.5), 16), MOST_PARTS)
     clear_sections(sections, parts)
-    held, ss, dense = _circle_support(points, chosen, ring, circle, parts, mark, density, marks, sections, output)
+    held, ss, dense, balance, lit = _circle_support(points, chosen, ring, circle, parts, mark, density, marks, sections, output)
     begin = output.start[output.made[0]]
     if held < 6 or begin + held > output.support.size:
         return True
     coverage = share_covered(sections.covered, parts)
-    if coverage < search.coverage:
+    if coverage < least or (circle.sign == 0 and lit < _LIT * held):
         return True
     _mark_beside_circle(points, chosen, ring, circle, mark, marks)
     leaving = points_leaving(points, output.support, begin, held, mark, marks.state)
@@ -397,10 +418,11 @@ def _measure_circle(points, circle, search, density, marks, mark, sections, outp
         return False
     if _is_double(output, circle):
         return True
-    out[0, n], out[1, n], out[2, n], out[3, n] = circle.x, circle.y, radius, circle.sign
+    out[0, n], out[1, n], out[2, n], out[3, n] = circle.x, circle.y, radius, 1.0 if balance > 0 else -1.0
     out[4, n], out[5, n] = coverage, held / (held + leaving * counts_as_leaving(coverage))
     out[6, n], out[7, n], out[8, n] = math.sqrt(ss / max(held - 3, 1)), dense / held, held
     out[9, n], out[10, n] = turning, systematic_residual(sections.drift, sections.drift2, sections.count, search.alike)
+    out[11, n], out[12, n] = circle.uneven, 1.0 if circle.sign == 0 else 0.0
     output.made[0] = n + 1
     output.start[n + 1] = begin + held
     if coverage > _MOSTLY and out[5, n] > 0.9 and turning > 0.8 and out[10, n] < 0.3:
@@ -455,15 +477,25 @@ def _fit_circles(points, cells, from_row, to_row, search, density, marks, free, 
                     break
                 for r in range(max(at - 3, 0), min(at + 4, span + 1)):
                     bins[s, r] = 0
-                guess = Circle(cx + moved_x, cy + moved_y, at + 0.5, 1.0 if s == 1 else -1.0)
+                guess = Circle(cx + moved_x, cy + moved_y, at + 0.5, 1.0 if s == 1 else -1.0, 0.0)
                 if _is_found(output, guess, 2.5, 4.0):
                     continue
-                sound, circle = _settle_circle(points, guess, slack, search, chosen, beside)
-                if not sound:
-                    continue
-                mark += 1
-                if not _measure_circle(points, circle, search, density, marks, mark, sections, output, free, chosen):
-                    return
+                least = search.coverage
+                for attempt in range(3 if at >= _UNEVEN_FROM else 1):
+                    sign = 0.0 if attempt == 2 else guess.sign
+                    first = Circle(guess.x, guess.y, guess.radius, sign, 0.0 if attempt == 0 else 1.0)
+                    sound, circle = _settle_circle(points, first, slack, search, chosen, beside)
+                    if not sound:
+                        continue
+                    mark += 1
+                    made = output.made[0]
+                    if not _measure_circle(
+                        points, circle, search, least, density, marks, mark, sections, output, free, chosen
+                    ):  # fmt: skip
+                        return
+                    if output.made[0] > made:
+                        least = output.columns[4, made] + _MORE
+                    least = max(least, UNEVEN_SEEN)
 
 
 def fit_circles(
@@ -489,12 +521,17 @@ def refine_circles(pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: Floa
     """The circles refined by profiles across their rims, with contrast and standard deviations as further columns.
     Unlikely ones stay where they are. `x`, `y`: the edge points, whose smoothing was `sigma`."""
     c = dict(rims.columns)
-    likely = likely_rims(c)
+    likely = likely_rims(c) & (c["uneven"] == 0)
     shape = np.stack([c["x"], c["y"], c["radius"], c["radius"], np.zeros(len(rims))], axis=1)
     moved = refine_curves(pixels, mask, x, y, rims.start, rims.support, shape, c["sign"], c["rms"], 3, likely, sigma)
     for k, name in enumerate(("x", "y", "radius")):
         c[name], c[f"{name}_std"] = moved.shape[:, k], moved.std[:, k]
     c["contrast"], c["blur2"] = moved.contrast, moved.blur2
+    # An uneven rim is where its points are; their scatter is what makes its place uncertain, not noise.
+    independent = np.clip(c["count"] / alike_points(sigma), 3, STRETCHES / 2)
+    for name, factor in (("x", 2.0), ("y", 2.0), ("radius", 1.0)):
+        scattered = c["rms"] * np.sqrt(factor / independent)
+        c[f"{name}_std"] = np.where(c["uneven"] > 0, scattered, c[f"{name}_std"])
     owner = owners(rims.start)
     dx, dy = x[rims.support] - c["x"][owner], y[rims.support] - c["y"][owner]
     place = np.arctan2(dy, dx) / (2 * np.pi) % 1.0

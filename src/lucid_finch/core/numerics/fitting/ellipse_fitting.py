@@ -192,7 +192,7 @@ def _measure_perimeter(shape, perimeter):  # type: ignore[no-untyped-def]
 @helper
 def _ellipse_tolerance(shape):  # type: ignore[no-untyped-def]
     """px that a point may lie off the ellipse."""
-    return min(within_rim(math.sqrt(shape[2] * shape[3])), 0.3 * shape[3] + 0.5)
+    return min(within_rim(math.sqrt(shape[2] * shape[3]), 0.0), 0.3 * shape[3] + 0.5)
 
 
 @inner
@@ -234,7 +234,7 @@ def _settle_ellipse(points, seed, sign, shape, chosen, near):  # type: ignore[no
         return False, ring
     copied(points.x, points.y, points.nx, points.ny, chosen, ring, origin[0], origin[1], near)
     for again in range(9):
-        tolerance = max((4.0, 3.0, 2.2, 1.6, 0.0, 0.0, 0.0, 0.0, 0.0)[again], within_rim(math.sqrt(shape[2] * shape[3])))
+        tolerance = max((4.0, 3.0, 2.2, 1.6, 0.0, 0.0, 0.0, 0.0, 0.0)[again], within_rim(math.sqrt(shape[2] * shape[3]), 0.0))
         tolerance = min(tolerance, 0.3 * shape[3] + 0.5)
         if not _gauss_newton_step(near, ring, origin, shape, sign, tolerance, matrix, step):
             return False, ring

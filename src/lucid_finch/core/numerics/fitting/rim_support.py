@@ -62,15 +62,21 @@ _OFF_SMALL = (0.35, 0.11)
 ones. The lesser of both holds."""
 
 
+_OFF_UNEVEN = 0.04
+"""px a px of radius that a point may lie farther off an uneven one."""
+
+
 @helper
-def within_rim(radius):  # type: ignore[no-untyped-def]
-    """px that a point may lie off a rim."""
-    return min(_OFF_LARGE[0] + _OFF_LARGE[1] * radius, _OFF_SMALL[0] + _OFF_SMALL[1] * radius)
+def within_rim(radius, uneven):  # type: ignore[no-untyped-def]
+    """px that a point may lie off a rim; more if `uneven` is 1."""
+    usual = min(_OFF_LARGE[0] + _OFF_LARGE[1] * radius, _OFF_SMALL[0] + _OFF_SMALL[1] * radius)
+    return usual + uneven * _OFF_UNEVEN * radius
 
 
-def rim_tolerance(radius: NDArray[np.float64]) -> NDArray[np.float64]:
+def rim_tolerance(radius: NDArray[np.float64], uneven: NDArray[np.float64] | float = 0.0) -> NDArray[np.float64]:
     """The same for many rims."""
-    return np.minimum(_OFF_LARGE[0] + _OFF_LARGE[1] * radius, _OFF_SMALL[0] + _OFF_SMALL[1] * radius)
+    usual = np.minimum(_OFF_LARGE[0] + _OFF_LARGE[1] * radius, _OFF_SMALL[0] + _OFF_SMALL[1] * radius)
+    return usual + uneven * _OFF_UNEVEN * radius
 
 
 @helper
