@@ -314,6 +314,27 @@ class Levels(unittest.TestCase):
         self.assertLess(float(level[100, 20]), float(level[100, 280]) - 50)
         self.assertEqual((found.resolved["window"], found.resolved["foreground"]), (101, "bright"))
 
+    def test_outlines_of_a_local_threshold_run_at_half_of_the_step(self) -> None:
+        random = np.random.default_rng(4)
+        y, x = np.mgrid[:240, :320]
+        far = np.stack([np.hypot(x - u, y - v) for u, v in ((60, 60), (160, 150), (260, 80))]).min(axis=0)
+        picture = 100 + 0.2 * x + 60 / (1 + np.exp((far - 20) / 0.9)) + random.normal(0, 2, far.shape)
+        image = Image.from_array(np.clip(np.round(picture), 0, 255).astype(np.uint8))
+        for window in (None, 61, 121):
+            found = contours(image, binarize="local", window=window, foreground="bright", drop_frame=True, area=(300, None))
+            self.assertEqual(len(found.findings), 3)
+            self.assertLess(float(np.abs(found.findings["area"] / (np.pi * 20**2) - 1).max()), 0.02, window)
+
+    def test_outlines_in_smooth_shading_are_left_out(self) -> None:
+        random = np.random.default_rng(4)
+        y, x = np.mgrid[:240, :320]
+        picture = 90 + 50 * np.exp(-(((x - 220) / 70) ** 2) - ((y - 150) / 60) ** 2) + random.normal(0, 1, x.shape)
+        picture[np.hypot(x - 70, y - 70) < 25] += 70
+        found = contours(Image.from_array(picture.astype(np.uint8)), binarize="otsu", foreground="bright")
+        self.assertEqual(len(found.findings), 1)
+        self.assertIn("contrast_min", set(found.near_misses["failed"]))
+        self.assertEqual(len(contours(Image.from_array(picture.astype(np.uint8)), foreground="bright").findings), 1)
+
     def test_hysteresis_keeps_what_is_weak_only_beside_what_is_strong(self) -> None:
         picture = np.full((60, 120), 50, np.uint8)
         picture[20:40, 10:50] = 110

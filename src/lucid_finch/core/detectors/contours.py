@@ -21,6 +21,7 @@ from lucid_finch.core.detector import Candidates, Context, Detector, DetectorPar
 from lucid_finch.core.detectors.shared.thresholds import (
     Level,
     Method,
+    at_halfway,
     choose_level,
     level_part,
     signed_level,
@@ -176,7 +177,8 @@ class ContoursParameters(DetectorParameters):
         least=0.0,
         usual=(0.0, 100.0),
         criterion="contrast",
-        auto=f"{100 * _FAINT:g} % of the clearest outlines if the threshold follows edges, else no limit",
+        auto=f"{100 * _FAINT:g} % of the clearest outlines if the threshold follows edges, the classes or the surroundings,"
+        " else no limit",
         help="Difference of the foreground from the background, three pixels from the outline.",
         more=True,
     )
@@ -289,7 +291,10 @@ class Contours(Detector):
         masked = masked_pixels(image, given.region, 0)
         image, context = _calm(image, task.context) if given.binarize in (None, "edges") else (image, task.context)
         level, edges = choose_level(image, given, masked, context)
-        signed = signed_level(smoothed_image(image, level.sigma), level)
+        plane = smoothed_image(image, level.sigma)
+        if level.method == "local":
+            level = at_halfway(plane, level)
+        signed = signed_level(plane, level)
         if masked is not None:
             signed[masked != 0] = MASKED
         binary = (signed > 0).astype(np.uint8)
@@ -325,11 +330,11 @@ class Contours(Detector):
             values["window"] = level.window
         if level.method in ("local", "hysteresis"):
             values["offset_pct"] = 100 * level.offset / task.image.span
-        if gathered.edges is not None:
-            if given.support_min is None:
-                values["support_min"] = _SUPPORT
-            if given.contrast_min is None:
-                values["contrast_min"] = _FAINT * _clearest(gathered)
+        if gathered.edges is not None and given.support_min is None:
+            values["support_min"] = _SUPPORT
+        # A level that was chosen by hand is taken at its word.
+        if given.contrast_min is None and (gathered.edges is not None or level.method in ("local", "otsu")):
+            values["contrast_min"] = _FAINT * _clearest(gathered)
         return given.model_copy(update=values)
 
     def form(self, task: Task) -> Candidates:
@@ -498,8 +503,9 @@ def _calm(image: Image, context: Context) -> tuple[Image, Context]:
 
 
 def _clearest(gathered: Gathered) -> float:
-    """Contrast that a tenth of the length of all outlines on edges exceeds."""
-    on = np.flatnonzero((gathered.support >= _SUPPORT) & np.isfinite(gathered.contrast))
+    """Contrast that a tenth of the length of all outlines exceeds, of those on edges if these are known."""
+    supported = np.ones(len(gathered.support), bool) if gathered.edges is None else gathered.support >= _SUPPORT
+    on = np.flatnonzero(supported & np.isfinite(gathered.contrast))
     if not len(on):
         return 0.0
     order = on[np.argsort(gathered.contrast[on])]

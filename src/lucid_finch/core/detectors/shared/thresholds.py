@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any, Literal
 
@@ -32,6 +32,10 @@ _SURE = 2.0
 """log_nfa of the edges that the level passes through: one in a hundred images has a false one."""
 _EXPLAINED = 0.5
 """Share of the border between two clear classes that must be on edges for the edges to decide."""
+_BESIDE, _ROUNDS = 4, 3
+"""px to either side of an outline that its step is measured from, and how often a local threshold is moved."""
+_CLEAR = 0.15
+"""Share of the clearest steps below which one may be shading."""
 _CLEARLY_TWO = 0.8
 """A share of the variance between both classes that noise alone (0.64) or even shading (0.75) does not reach."""
 
@@ -56,6 +60,8 @@ class Level:
     offset: float = 0.0
     smoothing: SmoothingChoice | None = None
     """That of the edges, if they were asked."""
+    halfway: NDArray[np.float32] | None = None
+    """The threshold of each pixel (H, W) where it was moved to half of the step at each outline."""
 
 
 def smoothed_image(image: Image, sigma: float) -> NDArray[np.float32]:
@@ -76,6 +82,8 @@ def level_part(image: Image, level: Level, left: int, top: int, right: int, bott
     """What the pixels of a rectangle are compared with, grey levels."""
     if level.value is not None:
         return np.full((bottom - top, right - left), level.value, np.float32)
+    if level.halfway is not None:
+        return np.ascontiguousarray(level.halfway[top:bottom, left:right])
     if level.surface is not None:
         return np.ascontiguousarray(level.surface.rows(top, bottom, image.width)[:, left:right])
     sign = 1.0 if level.bright else -1.0
@@ -95,6 +103,8 @@ def signed_level(plane: NDArray[np.float32], level: Level) -> NDArray[np.float32
         return signed
     if level.surface is not None:
         return np.asarray((plane - level.surface.rows(0, len(plane), plane.shape[1])) * sign, np.float32)
+    if level.halfway is not None:
+        return np.asarray((plane - level.halfway) * sign, np.float32)
     middle = np.float32(plane.mean(dtype=np.float64))
     off = plane - middle
     mean = box_mean(off, level.window)
@@ -104,6 +114,61 @@ def signed_level(plane: NDArray[np.float32], level: Level) -> NDArray[np.float32
     flat = square - mean * mean < np.float32(max(1.5 * (level.noise or 0.0), level.offset / 2) ** 2)
     signed[flat] = np.minimum(signed[flat], -np.float32(max(level.offset, 1e-6)))
     return np.asarray(signed, np.float32)
+
+
+def at_halfway(plane: NDArray[np.float32], level: Level) -> Level:
+    """A local threshold moved to half of the step across each outline of a smoothed image (H, W).
+
+    The mean of a window lies nearer to the ground than to a small object, so that outlines would run where an edge begins.
+    Moved by at most `_BESIDE` px a round.
+    """
+    sign = np.float32(1.0 if level.bright else -1.0)
+    signed, raised = signed_level(plane, level), plane * sign
+    for _ in range(_ROUNDS):
+        place, high, low = _steps_across(raised, signed > 0)
+        if not len(place):
+            break
+        step = high - low
+        clear = step >= max(6 * (level.noise or 0.0), 2 * level.offset, _CLEAR * float(np.percentile(step, 90)))
+        half, known = _spread(place[clear], 0.5 * (high + low)[clear], plane.shape)
+        np.copyto(signed, raised - half, where=known)
+    return replace(level, halfway=plane - sign * signed)
+
+
+def _steps_across(plane: NDArray[np.float32], above: NDArray[np.bool_]) -> tuple[NDArray[np.int64], Any, Any]:
+    """The pixels just inside the outlines of `above`, as places in the flat plane, with the highest level inside and the lowest
+    outside within `_BESIDE` px across."""
+    height, width = plane.shape
+    places, highs, lows = [], [], []
+    for down, across in ((0, 1), (1, 0)):
+        first, second = above[: height - down, : width - across], above[down:, across:]
+        row, column = np.nonzero(first != second)
+        outwards = np.where(first[row, column], 1, -1)
+        row, column = row + down * (outwards < 0), column + across * (outwards < 0)
+        high, low = plane[row, column], plane[row, column]
+        for step in range(1, _BESIDE + 1):
+            inside, outside = (
+                plane[
+                    np.clip(row + down * way * outwards, 0, height - 1), np.clip(column + across * way * outwards, 0, width - 1)
+                ]
+                for way in (-step, step)
+            )
+            high, low = np.maximum(high, inside), np.minimum(low, outside)
+        places.append(row * width + column)
+        highs.append(high)
+        lows.append(low)
+    return np.concatenate(places), np.concatenate(highs), np.concatenate(lows)
+
+
+def _spread(
+    place: NDArray[np.int64], value: NDArray[np.float32], shape: tuple[int, ...]
+) -> tuple[NDArray[np.float32], NDArray[np.bool_]]:
+    """The mean of the values at all places within `_BESIDE` px of each pixel, and where there are any."""
+    size, box = shape[0] * shape[1], 2 * _BESIDE + 1
+    sums = np.bincount(place, value, size).reshape(shape).astype(np.float32)
+    count = box_mean(np.bincount(place, minlength=size).reshape(shape).astype(np.float32), box)
+    mean = np.asarray(box_mean(sums, box) / np.maximum(count, np.float32(1e-9)), np.float32)
+    return mean, count > 0.5 / box**2
 
 
 class _Measures:

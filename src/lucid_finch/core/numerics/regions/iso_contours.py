@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from lucid_finch.core.errors import Cancelled
 from lucid_finch.core.numerics.regions.borders import Borders
-from lucid_finch.core.numerics.runtime.compiling import kernel
+from lucid_finch.core.numerics.runtime.compiling import helper, kernel
 
 _CHUNK = 2000
 """Borders placed between two looks at whether to stop."""
@@ -21,6 +21,15 @@ _EVERY = 3
 
 MASKED = np.float32(-1e30)
 """Level of a pixel that is not looked at."""
+
+
+@helper
+def _beyond(level, x, y, dx, dy, sign):  # type: ignore[no-untyped-def]
+    """`sign` times the level three pixels on; what stands out most on the way where that is less."""
+    before, value = sign * level[y + 2 * dy, x + 2 * dx], sign * level[y + 3 * dy, x + 3 * dx]
+    if value > 0.75 * before:
+        return value
+    return max(sign * level[y, x], sign * level[y + dy, x + dx], before, value)
 
 
 @kernel
@@ -33,7 +42,7 @@ def _cross(level, near, codes, start, first, last, x, y, sums):  # type: ignore[
     right_x, right_y = np.array([0, -1, -1, 0]), np.array([0, 0, -1, -1])
     step_x, step_y = np.array([1, 0, -1, 0]), np.array([0, 1, 0, -1])
     for n in range(first, last):
-        rise, contrast, clear, supported, framed, asked = 0.0, 0.0, 0, 0, 0, 0
+        rise, contrast, clear, supported, framed, asked, crossed = 0.0, 0.0, 0, 0, 0, 0, 0
         d = codes[start[n]] & 3
         place = codes[start[n]] >> 2
         # A division a crack would take as long as all the rest.
@@ -56,19 +65,21 @@ def _cross(level, near, codes, start, first, last, x, y, sums):  # type: ignore[
                     share = inside / (inside - outside)
                     if marked:
                         supported += near[py, px] | near[qy, qx]
+                    rise += inside - outside
+                    crossed += 1
                     due = (i - start[n]) % _EVERY == 0
                     asked += due
                     iy, ix, oy, ox = py - 3 * dy, px - 3 * dx, qy + 3 * dy, qx + 3 * dx
                     if due and 0 <= iy < height and 0 <= ix < width and 0 <= oy < height and 0 <= ox < width:
                         a, b = level[iy, ix], level[oy, ox]
                         if a > MASKED and b > MASKED:
-                            contrast += a - b
-                            rise += inside - outside
+                            contrast += _beyond(level, px, py, -dx, -dy, 1) + _beyond(level, qx, qy, dx, dy, -1)
                             clear += 1
             x[i] = px + share * dx
             y[i] = py + share * dy
-        sums[n, 0] = rise / max(clear, 1)
-        sums[n, 1] = contrast / max(clear, 1)
+        sums[n, 0] = rise / max(crossed, 1)
+        # Too near to the frame to look on either side: at least what it rises by.
+        sums[n, 1] = contrast / clear if clear > 0 else sums[n, 0]
         count = start[n + 1] - start[n]
         sums[n, 2] = supported / (count - framed) if count > framed else 1.0
         sums[n, 3] = framed / count
@@ -84,7 +95,7 @@ class Crossings:
     rise: NDArray[np.float64]
     """Mean difference across the cracks of each border, from one pixel to the next."""
     contrast: NDArray[np.float64]
-    """Mean difference between three pixels further in and three further out."""
+    """Mean difference between three pixels further in and three further out, or what lies between in thinner parts."""
     support: NDArray[np.float64]
     """Share of the cracks beside a pixel that is marked."""
     framed: NDArray[np.float64]
