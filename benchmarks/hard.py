@@ -16,6 +16,7 @@ from typing import Any
 import numpy as np
 from PIL import Image as Pillow
 
+import lucid_finch as lf
 from benchmarks import hard_scenes
 from benchmarks.hard_scenes import CONDITIONS, Scene, photographed
 from benchmarks.shape_scenes import score_ovals, score_strokes
@@ -29,6 +30,7 @@ Counts = tuple[int, int, int]
 
 SCENES: dict[str, Callable[..., Scene]] = {
     "circles": hard_scenes.circles, "ellipses": hard_scenes.ellipses, "lines": hard_scenes.lines, "contours": hard_scenes.pieces,
+    "corners": hard_scenes.corners, "blobs": hard_scenes.spots, "templates": hard_scenes.marks,
 }  # fmt: skip
 GROUNDS = ("wood", "stone", "metal")
 """On these the pictures are clear otherwise."""
@@ -48,12 +50,29 @@ def score_pieces(found: Any, scene: Scene) -> Counts:
     return right, len(scene.pieces) - right, int((~used).sum())
 
 
+def score_places(found: Any, places: list[tuple[float, float]], within: float) -> Counts:
+    """Found, missed and wrong: one finding within so many px of each place; a second one, or one farther off, is wrong."""
+    f = found.findings
+    used = np.zeros(len(f), bool)
+    right = 0
+    for x, y in places:
+        far = np.where(used, np.inf, np.hypot(f["x"] - x, f["y"] - y))
+        if len(far) and far.min() < within:
+            used[int(np.argmin(far))] = True
+            right += 1
+    return right, len(places) - right, int((~used).sum())
+
+
 def score(kind: str, found: Any, scene: Scene) -> Counts:
     """Found, missed and wrong."""
     if kind == "lines":
         return score_strokes(found, scene.strokes)
     if kind == "contours":
         return score_pieces(found, scene)
+    if kind == "corners":
+        return score_places(found, scene.corners, 3.0)
+    if kind in ("blobs", "templates"):
+        return score_places(found, [(p.x, p.y) for p in scene.pieces], 2.5)
     right, missed, wrong = score_ovals(found, scene.ovals)
     # A gear whose teeth are blurred away is round.
     f = found.findings
@@ -66,7 +85,9 @@ def one(job: tuple[str, str, str, int, dict[str, Any]]) -> Counts:
     kind, ground, condition, seed, given = job
     set_thread_count(1)
     scene = SCENES[kind](seed, ground)
-    return score(kind, detect(kind, photographed(scene, condition, seed), given), scene)
+    if scene.template is not None:
+        given = {"template": Image.from_array(scene.template), **given}
+    return score(kind, lf.detect(kind, photographed(scene, condition, seed), **given), scene)
 
 
 def seals(job: tuple[str, int, dict[str, Any]]) -> Counts:

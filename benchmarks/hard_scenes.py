@@ -42,6 +42,9 @@ class Scene:
     ovals: list[Oval] = field(default_factory=list)
     strokes: list[Stroke] = field(default_factory=list)
     pieces: list[Piece] = field(default_factory=list)
+    corners: list[tuple[float, float]] = field(default_factory=list)
+    template: NDArray[np.uint8] | None = None
+    """A clear picture of what `pieces` named "mark" are."""
 
 
 def _smooth_noise(random: np.random.Generator, scale: tuple[float, float], size: tuple[int, int]) -> Plane:
@@ -297,6 +300,79 @@ def seals(seed: int, ground_: str = "wood", count: int = 7) -> Scene:
     return painter.scene
 
 
+def corners(seed: int, ground_: str = "plain") -> Scene:
+    """Ten polygons and a small chessboard: the corners of all."""
+    random = np.random.default_rng(seed)
+    painter = _Painter(ground(ground_, random), random)
+    side, turn, contrast = random.uniform(16, 26), random.uniform(0, math.pi), painter.contrast()
+    at = painter.place(3.9 * side)
+    if at is not None:
+        part, u, v = painter.around(*at, turn, 4 * side)
+        inside = (np.abs(u) < 3 * side) & (np.abs(v) < 2.5 * side)
+        dark = (np.floor(u / side) + np.floor(v / side + 0.5)) % 2 == 0
+        painter.put(part, inside & dark, contrast)
+        # Saddles inside, and the corners that stand alone along the border.
+        tones = {(i, j): (i + j) % 2 == 0 for i in range(-3, 3) for j in range(-2, 3)}
+        for i in range(-3, 4):
+            for j in range(-3, 3):
+                dark = sum(tones.get((i + a, j + b), False) for a in (-1, 0) for b in (0, 1))
+                if dark in (1, 2):
+                    painter.scene.corners.append(_turned(*at, turn, i * side, (j + 0.5) * side))
+    for k in range(10):
+        count, reach = (3, 4, 4, 5)[k % 4], random.uniform(28, 60)
+        at, turn = painter.place(reach), random.uniform(0, 2 * math.pi)
+        if at is None:
+            continue
+        part, u, v = painter.around(*at, turn, reach)
+        painter.put(part, inside_of({3: "triangle", 4: "square", 5: "pentagon"}[count], u, v, reach), painter.contrast())
+        angles = [math.pi / count + 2 * math.pi * j / count for j in range(count)]
+        painter.scene.corners += [_turned(*at, turn, reach * math.cos(a), reach * math.sin(a)) for a in angles]
+    return painter.scene
+
+
+def _turned(x: float, y: float, turn: float, u: float, v: float) -> tuple[float, float]:
+    """A place in the frame of a shape, in the picture."""
+    return x + u * math.cos(turn) - v * math.sin(turn), y + u * math.sin(turn) + v * math.cos(turn)
+
+
+def spots(seed: int, ground_: str = "plain") -> Scene:
+    """Thirty discs of 3 to 10 px radius, dark and bright."""
+    random = np.random.default_rng(seed)
+    painter = _Painter(ground(ground_, random), random)
+    for _ in range(30):
+        painter.piece("disc", random.uniform(3, 10), painter.contrast())
+    return painter.scene
+
+
+def marks(seed: int, ground_: str = "plain") -> Scene:
+    """Eight stamped marks of one kind among eight of other kinds, upright, with the clear picture of one."""
+    random = np.random.default_rng(seed)
+    painter = _Painter(ground(ground_, random), random)
+    kinds = [[(random.uniform(0, 2 * math.pi), random.uniform(5, 20), random.uniform(4, 9)) for _ in range(6)] for _ in range(5)]
+    contrast = float(random.uniform(35, 85))
+    for k in range(16):
+        at = painter.place(34)
+        if at is None:
+            continue
+        part, u, v = painter.around(*at, 0.0, 30)
+        painter.put(part, _stamped(u, v, kinds[0 if k < 8 else 1 + k % 4]), contrast)
+        if k < 8:
+            painter.scene.pieces.append(Piece("mark", *at, 0.0, 28.0))
+    y, x = (np.mgrid[: 56 * FINE, : 56 * FINE].astype(np.float32) + 0.5) / FINE - 28
+    clear = ndimage.gaussian_filter(110 + contrast * _stamped(x, y, kinds[0]).astype(np.float32), 0.8 * FINE)
+    painter.scene.template = np.round(clear.reshape(56, FINE, 56, FINE).mean(axis=(1, 3))).astype(np.uint8)
+    return painter.scene
+
+
+def _stamped(u: Plane, v: Plane, strokes: list[tuple[float, float, float]]) -> NDArray[np.bool_]:
+    """Dots and a ring's part: a mark without a symmetry."""
+    inside = np.zeros(u.shape, bool)
+    for angle, far, wide in strokes:
+        inside |= np.hypot(u - far * math.cos(angle), v - far * math.sin(angle)) < wide
+    far, start = np.hypot(u, v), strokes[0][0]
+    return inside | ((np.abs(far - 24) < 2) & ((np.arctan2(v, u) - start) % (2 * math.pi) < 2.5))
+
+
 def nothing(seed: int, ground_: str) -> Scene:
     """A ground with nothing on it."""
     return Scene(_fine(ground(ground_, np.random.default_rng(seed))))
@@ -307,7 +383,8 @@ Condition = Callable[[Plane, np.random.Generator], NDArray[np.uint8]]
 
 def _camera(fine: Plane, blur: float = 0.8) -> Plane:
     plane = ndimage.gaussian_filter(fine, blur * FINE)
-    return np.asarray(plane.reshape(HEIGHT, FINE, WIDTH, FINE).mean(axis=(1, 3)), np.float32)
+    height, width = (n // FINE for n in fine.shape)
+    return np.asarray(plane.reshape(height, FINE, width, FINE).mean(axis=(1, 3)), np.float32)
 
 
 def _bytes(plane: Plane, random: np.random.Generator, noise: float = 2.0) -> NDArray[np.uint8]:
@@ -364,9 +441,10 @@ def _counted(photons: float) -> Condition:
 def _glaring(fine: Plane, random: np.random.Generator) -> NDArray[np.uint8]:
     """Highlights that saturate, as of metal under lamps."""
     plane = _camera(fine)
-    y, x = np.mgrid[:HEIGHT, :WIDTH]
+    height, width = plane.shape
+    y, x = np.mgrid[:height, :width]
     for _ in range(6):
-        cx, cy, turn = random.uniform(0, WIDTH), random.uniform(0, HEIGHT), random.uniform(0, math.pi)
+        cx, cy, turn = random.uniform(0, width), random.uniform(0, height), random.uniform(0, math.pi)
         u = (x - cx) * math.cos(turn) + (y - cy) * math.sin(turn)
         v = (y - cy) * math.cos(turn) - (x - cx) * math.sin(turn)
         plane = plane + random.uniform(60, 140) * np.exp(
@@ -377,13 +455,13 @@ def _glaring(fine: Plane, random: np.random.Generator) -> NDArray[np.uint8]:
 
 def _grated(fine: Plane, random: np.random.Generator) -> NDArray[np.uint8]:
     plane, turn, period = _camera(fine), random.uniform(0, math.pi), random.uniform(5, 8)
-    y, x = np.mgrid[:HEIGHT, :WIDTH]
+    y, x = np.mgrid[: plane.shape[0], : plane.shape[1]]
     return _bytes(plane + 22 * np.sin(2 * math.pi * (x * math.cos(turn) + y * math.sin(turn)) / period), random)
 
 
 def _printed(fine: Plane, random: np.random.Generator) -> NDArray[np.uint8]:
     """A halftone of cells of 7 px at 45 degrees."""
-    y, x = np.mgrid[: HEIGHT * FINE, : WIDTH * FINE] / FINE
+    y, x = np.mgrid[: fine.shape[0], : fine.shape[1]] / FINE
     u, v = (x + y) / math.sqrt(2) * 2 * math.pi / 7, (x - y) / math.sqrt(2) * 2 * math.pi / 7
     screen = 127.5 + 63 * (np.cos(u) + np.cos(v))
     return _bytes(_camera(np.where(fine > screen, 230, 30).astype(np.float32), 0.9), random)
@@ -391,8 +469,9 @@ def _printed(fine: Plane, random: np.random.Generator) -> NDArray[np.uint8]:
 
 def _vignetted(fine: Plane, random: np.random.Generator) -> NDArray[np.uint8]:
     plane = _camera(fine)
-    y, x = np.mgrid[:HEIGHT, :WIDTH]
-    off = ((x - WIDTH / 2) ** 2 + (y - HEIGHT / 2) ** 2) / ((WIDTH / 2) ** 2 + (HEIGHT / 2) ** 2)
+    height, width = plane.shape
+    y, x = np.mgrid[:height, :width]
+    off = ((x - width / 2) ** 2 + (y - height / 2) ** 2) / ((width / 2) ** 2 + (height / 2) ** 2)
     return _bytes(plane * (1 - 0.75 * off), random)
 
 

@@ -10,14 +10,15 @@ shape, which is added back.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
 from lucid_finch.core.detection import EvidenceMap, Outlines
-from lucid_finch.core.detector import Candidates, Context, Detector, DetectorParameters, Example, Finished, Reason, Task
+from lucid_finch.core.detector import Candidates, Detector, DetectorParameters, Example, Finished, Reason, Task
+from lucid_finch.core.detectors.shared.image_variants import Variant, calmed
 from lucid_finch.core.detectors.shared.thresholds import (
     Level,
     Method,
@@ -31,14 +32,12 @@ from lucid_finch.core.detectors.shared.thresholds import (
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.edges.gradients import gaussian_kernel
-from lucid_finch.core.numerics.filtering.impulses import without_impulses
 from lucid_finch.core.numerics.ragged import take_rows
 from lucid_finch.core.numerics.regions import shape_classification
 from lucid_finch.core.numerics.regions.borders import Borders, rings_of
 from lucid_finch.core.numerics.regions.components import Parts, parts_of, reconstructed
 from lucid_finch.core.numerics.regions.iso_contours import MASKED, cross_level
 from lucid_finch.core.numerics.regions.outlines import label_places, measure_outlines, simplified
-from lucid_finch.core.numerics.regions.thresholding import pixel_noise
 from lucid_finch.core.numerics.runtime.threads import cancelled_here
 from lucid_finch.core.parameters import Range, forms, gathers, judges
 from lucid_finch.core.regions import masked_pixels
@@ -46,8 +45,6 @@ from lucid_finch.core.table import Array, Column
 from lucid_finch.core.valid_region import clipped, shrunk
 
 Floats = NDArray[np.float64]
-_NOISE_ROWS = 48
-"""Rows that tell the noise well enough to know single pixels far off their neighbours."""
 _WITH_LEVEL = ("fixed", "hysteresis", "iso")
 _SUPPORT = 0.5
 _FAINT = 0.08
@@ -289,8 +286,9 @@ class Contours(Detector):
                 f"contours: level = {given.level:g} is outside the value range of this image, {low} to {high}", "level"
             )
         masked = masked_pixels(image, given.region, 0)
-        image, context = _calm(image, task.context) if given.binarize in (None, "edges") else (image, task.context)
-        level, edges = choose_level(image, given, masked, context)
+        seen = calmed(image, task.context) if given.binarize in (None, "edges") else Variant(image, task.context)
+        image = seen.image
+        level, edges = choose_level(image, given, masked, seen.context)
         plane = smoothed_image(image, level.sigma)
         if level.method == "local":
             level = at_halfway(plane, level)
@@ -311,8 +309,8 @@ class Contours(Detector):
         depth = _nearest_around(parent, np.ones(len(parent), bool))[1]
         blur = _outline_blur(crossed.rise, crossed.contrast, crossed.clear, measures, np.diff(borders.start), image.frame.scale)
         return Gathered(
-            image, context is not task.context, level, binary, borders, x, y, borders.hole, parent, depth, crossed.framed,
-            crossed.contrast, crossed.support, blur, edges, measures, notes,
+            image, seen.is_calmed, level, binary, borders, x, y, borders.hole, parent, depth, crossed.framed,
+            crossed.contrast, crossed.support, blur, edges, measures, (*notes, *seen.notes),
         )  # fmt: skip
 
     def settle(self, task: Task) -> ContoursParameters:
@@ -387,8 +385,7 @@ class Contours(Detector):
         gathered: Gathered = task.gathered
         smoothing = gathered.level.smoothing
         chosen = smoothing.notes() if smoothing is not None and task.given.sigma is None else ()
-        calm = ("single pixels far off their neighbours were left out",) if gathered.is_calmed else ()
-        return (*gathered.notes, *chosen, *calm)
+        return (*gathered.notes, *chosen)
 
     def finish(self, task: Task, chosen: NDArray[np.int64]) -> Finished:
         g: Gathered = task.gathered
@@ -492,14 +489,6 @@ class Contours(Detector):
         if not inside and value != level:
             change = {"foreground": "dark" if gathered.level.bright else "bright"}
         return [Reason("threshold", value, level, "grey", inside, text, change)]
-
-
-def _calm(image: Image, context: Context) -> tuple[Image, Context]:
-    """The image without single pixels far off their neighbours, where it has many, and a context of its own for it."""
-    pixels = without_impulses(image.pixels, image.span, pixel_noise(image.pixels[:: max(1, image.height // _NOISE_ROWS)]))
-    if pixels is None:
-        return image, context
-    return replace(image, pixels=pixels), replace(context, shared=lambda what, make: context.shared(f"calm {what}", make))
 
 
 def _clearest(gathered: Gathered) -> float:

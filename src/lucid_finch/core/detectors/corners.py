@@ -6,7 +6,7 @@ Maxima of a response of the structure tensor (`numerics.corners.structure_tensor
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, Literal
 
 import numpy as np
@@ -15,13 +15,15 @@ from numpy.typing import NDArray
 from lucid_finch.core.detection import EvidenceMap, Outlines
 from lucid_finch.core.detector import Candidates, Detector, DetectorParameters, Finished, Reason, Task
 from lucid_finch.core.detectors.shared.declarations import FALSE_ALARMS_COLUMN, false_alarms_parameter
-from lucid_finch.core.detectors.shared.edge_features import GradientMaps, background_of, with_margin
+from lucid_finch.core.detectors.shared.edge_features import GradientMaps, background_of, smoothing_of, with_margin
+from lucid_finch.core.detectors.shared.image_variants import Variant, calmed, shrunk_by
 from lucid_finch.core.image import Image
 from lucid_finch.core.judging import EvenExclusions, Exclusions
 from lucid_finch.core.numerics.corners import corner_fits, structure_tensor
 from lucid_finch.core.numerics.corners.significance import corner_log_nfa, degrees_of_freedom, scale_at
 from lucid_finch.core.numerics.edges.background import Background
 from lucid_finch.core.numerics.edges.gradients import noise_gain
+from lucid_finch.core.numerics.edges.smoothing_choice import SMOOTHINGS, SmoothingChoice
 from lucid_finch.core.numerics.matching.views import noise_of
 from lucid_finch.core.numerics.runtime.threads import cancellable
 from lucid_finch.core.numerics.suppression import close_pairs
@@ -44,6 +46,16 @@ _FEWEST, _MOSTLY, _ALIKE, _SMOOTH = 6, 0.75, 0.35, 1.5
 a blur (px) that smooth texture has, too."""
 _ARMS = 3.0
 """Length of the lines that are drawn along the edges, in windows."""
+_SIGMAS, _WINDOW = (1.0, 2.0, 3.0), 2.0
+"""px of smoothing that is chosen from, and the window in units of it."""
+_BLURRED, _VERY = 1.4, (2.2, 4.2)
+"""px of blur (median) from which on small windows see all edges alike, and (median, nine of ten) those twice as large do."""
+_MORE = 1.25
+"""Times as many corners must stand out with the wider smoothing for it to pay, and `_FEWEST` more."""
+_CLEARLY = 2.0, 0.15
+"""log_nfa and isotropy of a corner that counts for that."""
+_LEAST_SIDE = 48
+"""px of the shorter side of what is still shrunk."""
 _SCALES = ((1.0, 0.5), (1.0, 2.0), (0.5, 0.5), (2.0, 2.0))
 """Smoothing and window, over those that are given, at which a corner must be one, too."""
 
@@ -67,22 +79,24 @@ class CornersParameters(DetectorParameters):
         help="Weight of the trace in the Harris response. More rejects more of the straight edges.",
         more=True,
     )
-    sigma_gradient: float = gathers(
-        1.0,
+    sigma_gradient: float | None = gathers(
+        None,
         label="Smoothing",
         unit="px",
         least=0.3,
         most=20.0,
         usual=(0.5, 4.0),
+        auto=f"{_SIGMAS[0]:g} px; {_SIGMAS[1]:g} or {_SIGMAS[2]:g} where blur or noise leaves no use for less",
         help="Standard deviation of the Gaussian smoothing before the gradient.",
     )
-    sigma_window: float = gathers(
-        2.0,
+    sigma_window: float | None = gathers(
+        None,
         label="Window",
         unit="px",
         least=0.5,
         most=40.0,
         usual=(1.0, 8.0),
+        auto=f"{_WINDOW:g} times the smoothing",
         help="Standard deviation of the Gaussian window over which the structure tensor is averaged.",
     )
     false_alarms: float = false_alarms_parameter(
@@ -141,6 +155,8 @@ class Gathered:
     log_nfa: NDArray[np.float64]
     fitted: corner_fits.RefinedCorners
     background: Background
+    sigmas: tuple[float, float]
+    """Smoothing and window, px of the image."""
     notes: tuple[str, ...]
 
     @property
@@ -169,41 +185,25 @@ class Corners(Detector):
     # Stages
 
     def gather(self, task: Task) -> Gathered:
-        image, given, context = task.image, task.parameters, task.context
-        op = _operator(given)
-        background = background_of(image, given.region, given.sigma_gradient, context)
-        masked = masked_pixels(image, given.region, op.margin)
-        with cancellable(context.cancelled):
-            plane = structure_tensor.response_plane(image.pixels, op)
-            rows, columns = structure_tensor.maxima(plane, _LEAST * image.span**2, op.margin, masked)
-            response = plane[rows, columns]
-            notes: tuple[str, ...] = ()
-            if len(rows) > _MOST:
-                notes = (f"the strongest {_MOST:,} of {len(rows):,} maxima were measured",)
-                strongest = np.sort(np.argsort(-response, kind="stable")[:_MOST])
-                rows, columns, response = rows[strongest], columns[strongest], response[strongest]
-            tensors = structure_tensor.tensors_at(image.pixels, rows, columns, given.sigma_gradient, given.sigma_window)
-            scale = scale_at(background, rows, columns)
-            log_nfa = _log_nfa(image, given, background, tensors.least, scale)
-            # Against the noise of single pixels alone: where corners fill the image, they are its background.
-            noise = max(noise_of(np.asarray(image.pixels, np.float32)), 0.3 * image.quantum, 1e-6 * image.span)
-            of_noise = np.full(len(rows), noise * noise_gain(*op.gradient))
-            above_noise = _log_nfa(image, given, background, tensors.least, of_noise)
-            isotropy = tensors.isotropy
-            strongest = np.zeros(len(rows), bool)
-            strongest[np.argsort(-response, kind="stable")[:_STRONGEST]] = True
-            clear = np.flatnonzero(((log_nfa > _FITTED) | (strongest & (above_noise > 2))) & (isotropy > _FITTED_ISOTROPY))
-            local = np.minimum(scale[clear] / noise_gain(*op.gradient), 3.0 * noise)
-            fitted = corner_fits.refine_corners(image.pixels, rows[clear], columns[clear], local, given.sigma_window)
-            alike = _of_a_board(fitted, noise)
-            log_nfa[clear] = np.where(alike, np.maximum(log_nfa[clear], above_noise[clear]), log_nfa[clear])
-            v, u = (np.floor(w + 0.5).astype(np.int32) for w in (fitted.y, fitted.x))
-            for smoothing, window in _SCALES:
-                sigmas = smoothing * given.sigma_gradient, window * given.sigma_window
-                other = structure_tensor.tensors_at(image.pixels, v, u, *sigmas)
-                isotropy[clear] = np.minimum(isotropy[clear], other.isotropy)
-        whole = fitted.among(len(rows), clear, rows, columns, given.sigma_window)
-        return Gathered(rows, columns, response, isotropy, log_nfa, whole, background, notes)
+        seen, given = calmed(task.image, task.context), task.parameters
+        sigma, why = given.sigma_gradient, ""
+        if sigma is None:
+            sigma, why = _suitable(smoothing_of(seen.image, given.region, None, seen.context))
+        with cancellable(task.context.cancelled):
+            chosen = _maxima(seen, given, sigma)
+            if given.sigma_gradient is None and sigma == _SIGMAS[0]:
+                # In a rough surface most corners drown at the scale of its grains.
+                wider = _maxima(seen, given, _SIGMAS[1])
+                if wider.clear >= _MORE * chosen.clear + _FEWEST:
+                    why = f"{wider.clear:,} corners stand out, with {sigma:g} px {chosen.clear:,}"
+                    chosen = wider
+            found = _fitted(seen, given, chosen)
+        notes = (*found.notes, *seen.notes, *((f"smoothed by {found.sigmas[0]:g} px, since {why}",) if why else ()))
+        return replace(found, notes=notes)
+
+    def settle(self, task: Task) -> Any:
+        g: Gathered = task.gathered
+        return task.parameters.model_copy(update={"sigma_gradient": g.sigmas[0], "sigma_window": g.sigmas[1]})
 
     def form(self, task: Task) -> Candidates:
         g: Gathered = task.gathered
@@ -276,7 +276,7 @@ class Corners(Detector):
         isotropy = float(tensors.isotropy[best])
         background: Background = task.gathered.background
         scale = scale_at(background, rows[best : best + 1], columns[best : best + 1])
-        sure = float(_log_nfa(image, given, background, tensors.least[best : best + 1], scale)[0])
+        sure = float(_log_nfa(image, given.sigma_window, background, tensors.least[best : best + 1], scale)[0])
         edge = sure >= 0 and isotropy < given.isotropy_min
         text = f"the smaller eigenvalue is largest at ({at[0]:.0f}, {at[1]:.0f}), "
         if edge:
@@ -287,10 +287,95 @@ class Corners(Detector):
         return [Reason("response", sure, None, "", False, text, nothing=sure < 0)]
 
 
-def _log_nfa(image: Image, given: CornersParameters, background: Background, least: Array, scale: Array) -> NDArray[np.float64]:
+def _suitable(choice: SmoothingChoice) -> tuple[float, str]:
+    """The smoothing (px) for an image, and why it is not the narrow one."""
+    if choice.blur >= _BLURRED:
+        very = choice.blur >= _VERY[0] and choice.softest >= _VERY[1]
+        return _SIGMAS[2 if very else 1], f"edges are blurred by {choice.blur:.1f} px"
+    return (_SIGMAS[2], choice.reason) if choice.sigma > SMOOTHINGS[0] else (_SIGMAS[0], "")
+
+
+@dataclass(frozen=True)
+class _Maxima:
+    """Maxima of the response in an image that is shrunk as far as its wide filters allow."""
+
+    seen: Variant
+    side: int
+    """px of the image to one of the shrunk one."""
+    sigmas: tuple[float, float]
+    """px of the shrunk image."""
+    background: Background
+    rows: NDArray[np.int32]
+    columns: NDArray[np.int32]
+    response: NDArray[np.float32]
+    tensors: structure_tensor.Tensors
+    scale: Array
+    log_nfa: NDArray[np.float64]
+    notes: tuple[str, ...]
+
+    @property
+    def clear(self) -> int:
+        """How many the background does not explain, whatever the limits are."""
+        return int(((self.log_nfa >= _CLEARLY[0]) & (self.tensors.isotropy >= _CLEARLY[1])).sum())
+
+
+def _maxima(seen: Variant, given: CornersParameters, sigma: float) -> _Maxima:
+    """Those of a smoothing of `sigma` px."""
+    window = given.sigma_window or _WINDOW * sigma
+    side = max(1, int(min(sigma, window / _WINDOW)))
+    side = side if min(seen.image.width, seen.image.height) >= side * _LEAST_SIDE else 1
+    seen, sigma, window = shrunk_by(seen.image, side, seen.context), sigma / side, window / side
+    image, op = seen.image, structure_tensor.operator(given.response, sigma, window, given.k)
+    background = background_of(image, given.region, sigma, seen.context)
+    plane = structure_tensor.response_plane(image.pixels, op)
+    masked = masked_pixels(image, given.region, op.margin)
+    rows, columns = structure_tensor.maxima(plane, _LEAST * image.span**2, op.margin, masked)
+    response = plane[rows, columns]
+    notes: tuple[str, ...] = ()
+    if len(rows) > _MOST:
+        notes = (f"the strongest {_MOST:,} of {len(rows):,} maxima were measured",)
+        strongest = np.sort(np.argsort(-response, kind="stable")[:_MOST])
+        rows, columns, response = rows[strongest], columns[strongest], response[strongest]
+    tensors = structure_tensor.tensors_at(image.pixels, rows, columns, sigma, window)
+    scale = scale_at(background, rows, columns)
+    log_nfa = _log_nfa(image, window, background, tensors.least, scale)
+    return _Maxima(seen, side, (sigma, window), background, rows, columns, response, tensors, scale, log_nfa, notes)
+
+
+def _fitted(seen: Variant, given: CornersParameters, maxima: _Maxima) -> Gathered:
+    """The same with the corners that were fitted there, in px of the image `seen`."""
+    image, (sigma, window), rows, columns = maxima.seen.image, maxima.sigmas, maxima.rows, maxima.columns
+    op = structure_tensor.operator(given.response, sigma, window, given.k)
+    log_nfa, isotropy = maxima.log_nfa.copy(), maxima.tensors.isotropy
+    # Against the noise of single pixels alone: where corners fill the image, they are its background.
+    noise = max(noise_of(np.asarray(image.pixels, np.float32)), 0.3 * image.quantum, 1e-6 * image.span)
+    of_noise = np.full(len(rows), noise * noise_gain(*op.gradient))
+    above_noise = _log_nfa(image, window, maxima.background, maxima.tensors.least, of_noise)
+    strongest = np.zeros(len(rows), bool)
+    strongest[np.argsort(-maxima.response, kind="stable")[:_STRONGEST]] = True
+    clear = np.flatnonzero(((log_nfa > _FITTED) | (strongest & (above_noise > 2))) & (isotropy > _FITTED_ISOTROPY))
+    local = np.minimum(maxima.scale[clear] / noise_gain(*op.gradient), 3.0 * noise)
+    fitted = corner_fits.refine_corners(image.pixels, rows[clear], columns[clear], local, window)
+    alike = _of_a_board(fitted, noise)
+    log_nfa[clear] = np.where(alike, np.maximum(log_nfa[clear], above_noise[clear]), log_nfa[clear])
+    v, u = (np.floor(w + 0.5).astype(np.int32) for w in (fitted.y, fitted.x))
+    for wider, longer in _SCALES:
+        other = structure_tensor.tensors_at(image.pixels, v, u, wider * sigma, longer * window)
+        isotropy[clear] = np.minimum(isotropy[clear], other.isotropy)
+    side, whole = maxima.side, fitted.among(len(rows), clear, rows, columns, window).enlarged(maxima.side)
+    background, response = maxima.background, maxima.response
+    if side > 1:
+        rows, columns = (np.round(w * side + 0.5 * (side - 1)).astype(np.int32) for w in (rows, columns))
+        response = response * np.float32(side ** (-4.0 if given.response == "harris" else -2.0))
+        background = background_of(seen.image, given.region, side * sigma, seen.context)
+    sigmas = side * sigma, side * window
+    return Gathered(rows, columns, response, isotropy, log_nfa, whole, background, sigmas, maxima.notes)
+
+
+def _log_nfa(image: Image, window: float, background: Background, least: Array, scale: Array) -> NDArray[np.float64]:
     """-log10 of how many corners as strong as eigenvalues `least` the background makes where its gradient has that scale."""
-    tests = image.width * image.height / (2.0 * given.sigma_window) ** 2
-    return corner_log_nfa(least, scale, degrees_of_freedom(background, given.sigma_window), tests)
+    tests = image.width * image.height / (2.0 * window) ** 2
+    return corner_log_nfa(least, scale, degrees_of_freedom(background, window), tests)
 
 
 def _of_a_board(fitted: corner_fits.RefinedCorners, noise: float) -> NDArray[np.bool_]:
@@ -305,7 +390,8 @@ def _of_a_board(fitted: corner_fits.RefinedCorners, noise: float) -> NDArray[np.
     return alike if alike.sum() >= _MOSTLY * exact.sum() and usual[1] < _SMOOTH else np.zeros(len(size), bool)
 
 
-def _operator(given: CornersParameters) -> structure_tensor.Operator:
+def _operator(given: Any) -> structure_tensor.Operator:
+    """With the settled parameters."""
     return structure_tensor.operator(given.response, given.sigma_gradient, given.sigma_window, given.k)
 
 

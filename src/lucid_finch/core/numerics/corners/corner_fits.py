@@ -9,7 +9,7 @@ best (Foerstner and Guelch, ISPRS Intercommission Workshop 1987).
 
 from __future__ import annotations
 
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, fields, replace
 from typing import Any
 
 import numpy as np
@@ -437,6 +437,13 @@ class RefinedCorners:
             through = [one, 0 * one, other] if self.form[n] == 2 else [one, -one, 0 * one, other, -other]
             found.append(middle + np.array(through))
         return found
+
+    def enlarged(self, factor: float) -> RefinedCorners:
+        """The same in an image with so many pixels to one of this, whose pixels were means of blocks."""
+        if factor == 1:
+            return self
+        places = {name: factor * getattr(self, name) + 0.5 * (factor - 1) for name in ("x", "y")}
+        return replace(self, **places, x_std=factor * self.x_std, y_std=factor * self.y_std, blur=factor * self.blur)
 
     def among(self, count: int, which: NDArray[Any], rows: NDArray[Any], columns: NDArray[Any], sigma: float) -> RefinedCorners:
         """The same for all of `count` maxima at (rows, columns), of which those of `which` were fitted; others stay at their

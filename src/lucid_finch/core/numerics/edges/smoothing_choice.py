@@ -23,7 +23,7 @@ from lucid_finch.core.numerics.edges.background import Background, measure_backg
 from lucid_finch.core.numerics.edges.edge_points import EdgePoints, find_edge_points
 from lucid_finch.core.numerics.edges.gradients import gradient_planes, operator_kernels
 from lucid_finch.core.numerics.edges.significant_chains import SignificantChains, significant_chains
-from lucid_finch.core.numerics.filtering.halving import halved
+from lucid_finch.core.numerics.filtering.halving import any_in_block, halved
 
 SMOOTHINGS = (1.2, 2.4, 4.0)
 """px: what is chosen from."""
@@ -135,7 +135,7 @@ def choose_smoothing(
     soft = 2 if blur >= _SOFT[1] else 1 if blur >= _SOFT[0] else 0
     if (seen[0].clear >= _CLEAR and not soft) or min(pixels.shape) < _LEAST:
         return SmoothingChoice(SMOOTHINGS[0], blur, softest)
-    less, masked = halved(pixels), _any_of_four(masked)
+    less, masked = halved(pixels), any_in_block(masked)
     chosen = 0
     for level in (1, 2):
         # Where the wider finds nothing either, the widest may.
@@ -152,11 +152,3 @@ def choose_smoothing(
             chosen, reason = soft, f"edges are blurred by {blur:.1f} px"
         soft -= 1
     return SmoothingChoice(SMOOTHINGS[chosen], blur, softest, reason)
-
-
-def _any_of_four(masked: NDArray[np.uint8] | None) -> NDArray[np.uint8] | None:
-    """A mask shrunk by two: blocked where one of its pixels is."""
-    if masked is None:
-        return None
-    padded = np.pad(masked, ((0, masked.shape[0] % 2), (0, masked.shape[1] % 2)), mode="edge") != 0
-    return np.ascontiguousarray(padded[::2, ::2] | padded[1::2, ::2] | padded[::2, 1::2] | padded[1::2, 1::2]).view(np.uint8)

@@ -1,4 +1,4 @@
-"""Shrinks an image by two: the mean of each block of four pixels."""
+"""Shrinks an image: the mean of each block of pixels, of four as a rule."""
 
 from __future__ import annotations
 
@@ -34,3 +34,18 @@ def halved(pixels: NDArray[Any]) -> Plane:
     out = np.empty(((height + 1) // 2, (width + 1) // 2), np.float32)
     over_bands(lambda first, last: _halve_band(pixels, first, last, out), len(out))
     return out
+
+
+def block_means(pixels: NDArray[Any], side: int) -> Plane:
+    """(ceil(H / side), ceil(W / side)): the mean of each block; the last row and column are repeated to fill the last blocks."""
+    if side == 2:
+        return halved(pixels)
+    filled = np.pad(pixels, [(0, -n % side) for n in pixels.shape], mode="edge")
+    rows = np.add.reduceat(filled, np.arange(0, filled.shape[0], side), axis=0, dtype=np.float32)
+    sums = np.add.reduceat(rows, np.arange(0, filled.shape[1], side), axis=1)
+    return np.asarray(sums / np.float32(side * side), np.float32)
+
+
+def any_in_block(marked: NDArray[Any] | None, side: int = 2) -> NDArray[np.uint8] | None:
+    """Shrunk in the same way: 1 where a pixel of the block is marked; None for None."""
+    return None if marked is None else (block_means(np.asarray(marked != 0, np.float32), side) > 0).astype(np.uint8)
