@@ -18,7 +18,8 @@ from numpy.typing import NDArray
 from lucid_finch.core.detection import EvidenceMap, Outlines
 from lucid_finch.core.detector import Candidates, Detector, DetectorParameters, Example, Finished, Reason, Task
 from lucid_finch.core.detectors.shared.declarations import FALSE_ALARMS_COLUMN, false_alarms_parameter
-from lucid_finch.core.detectors.shared.edge_features import with_margin
+from lucid_finch.core.detectors.shared.edge_features import blocks_of, with_margin
+from lucid_finch.core.detectors.shared.image_variants import Variant, calmed
 from lucid_finch.core.detectors.shared.thresholds import Method
 from lucid_finch.core.image import Image
 from lucid_finch.core.judging import Exclusions, Limit, judge
@@ -34,7 +35,7 @@ from lucid_finch.core.numerics.blobs.evidence import (
 )
 from lucid_finch.core.numerics.blobs.rims import Rims, rim_changes, rims_around
 from lucid_finch.core.numerics.blobs.scale_space import Extrema, Scale
-from lucid_finch.core.numerics.blobs.texture import joint_log_nfa, response_rarity, rim_rarity, usual_evidence
+from lucid_finch.core.numerics.blobs.texture import joint_log_nfa, response_rarity, rim_rarity, usual_beside
 from lucid_finch.core.numerics.corners.significance import scale_at
 from lucid_finch.core.numerics.edges.background import measure_background
 from lucid_finch.core.numerics.edges.gradients import gaussian_kernel, operator_kernels
@@ -260,7 +261,8 @@ class Blobs(Detector):
         return self._components(task) if task.parameters.method == "components" else self._extrema(task)
 
     def _extrema(self, task: Task) -> Gathered:
-        image, given, context = task.image, task.parameters, task.context
+        seen = calmed(task.image, task.context)
+        image, given, context = seen.image, task.parameters, seen.context
         scales = _scales(given.radius, image)
         masked = masked_pixels(image, given.region, 2)
         noise = max(noise_of(np.asarray(image.pixels[:: max(1, image.height // 400)], np.float32)), 0.3 * image.quantum)
@@ -273,7 +275,7 @@ class Blobs(Detector):
             least = np.maximum(0.4 * noise / found.sigma, floor)
             clear = np.abs(found.response) / np.maximum(found.typical, least)
             by_response, like_noise = response_rarity(clear, found.scale)
-            rarity = by_response, self._rims(task, found, clear)
+            rarity = by_response, self._rims(seen, found, clear)
             columns = _measured(found)
             strongest = np.zeros(len(clear), bool)
             # Large ones are most of what their neighbourhood holds, and so not rare in it.
@@ -283,14 +285,14 @@ class Blobs(Detector):
             rims, sharpness = np.zeros((4, len(wanted))), np.zeros(len(wanted))
             for octave in np.unique(octaves).tolist():
                 here = octaves == octave
-                around, sharpness[here] = self._fit(task, columns, found, wanted[here], octave)
+                around, sharpness[here] = self._fit(seen, columns, found, wanted[here], octave)
                 rims[:, here] = around.change, around.lower_quarter, around.lower_tenth, around.outside
             measures = Measures(
                 rarity[0][wanted], rarity[1][wanted], columns["radius"][wanted], columns["contrast"][wanted], Rims(*rims),
                 found.ratio[wanted], np.abs(found.response[wanted]),
             )  # fmt: skip
             speaks = evidence(measures)
-            usual = usual_evidence(speaks, TYPICAL)
+            usual = usual_beside(speaks, measures.contrast, TYPICAL)
             joint = joint_log_nfa(speaks, usual, DECAY)
             # Whichever is less likely; a clear response alone may as well be a piece of an edge.
             as_noise = np.where(like_noise, by_response - math.log10(max(len(clear), 1)), -np.inf)[wanted]
@@ -300,10 +302,14 @@ class Blobs(Detector):
             # Smooth texture is full of smooth spots.
             alone[sharpness < _SHARP] = -np.inf
             columns["log_nfa"][wanted] = np.maximum(np.maximum(as_noise, joint), alone)
-        notes = ("some of many extrema close together were left out",) if dropped else ()
+            blocks = blocks_of(image, context)
+            if blocks is not None:
+                of_blocks = blocks.are_blocks(*(columns[n][wanted] for n in ("x", "y", "radius", "contrast")))
+                columns["log_nfa"][wanted[of_blocks]] = -np.inf
+        notes = (*(("some of many extrema close together were left out",) if dropped else ()), *seen.notes)
         return Gathered(columns, tuple(scales), measures, None, wanted, notes)
 
-    def _rims(self, task: Task, found: Extrema, clear: Floats) -> Floats:
+    def _rims(self, seen: Variant, found: Extrema, clear: Floats) -> Floats:
         """-log10 of the share of the extrema of the texture that have as sharp a rim all around."""
         rarity = np.zeros(len(clear))
         some = np.flatnonzero((clear > np.median(clear) if len(clear) else clear > 0) & (found.ratio < _FITTED_RATIO))
@@ -314,29 +320,29 @@ class Blobs(Detector):
         for octave in np.unique(octaves).tolist():
             here = np.flatnonzero(octaves == octave)
             pitch = 2.0**octave
-            plane = self._halved(task, octave)
+            plane = self._halved(seen, octave)
             if min(plane.shape) < 2:
                 continue
             level = separable(plane, gaussian_kernel(_RIM_SIGMA), gaussian_kernel(_RIM_SIGMA))
-            background = measure_background(plane, kernels, task.image.quantum / pitch, None, task.context.cancelled)
+            background = measure_background(plane, kernels, seen.image.quantum / pitch, None, seen.context.cancelled)
             u, v = ((w[some[here]] + 0.5) / pitch - 0.5 for w in (found.x, found.y))
             dark = found.response[some[here]] > 0
             change[here] = rim_changes(level, u, v, radius[here] / pitch, dark)[0] / np.maximum(scale_at(background, v, u), 1e-9)
         rarity[some] = rim_rarity(change, found.scale[some])
         return rarity
 
-    def _halved(self, task: Task, octave: int) -> NDArray[np.float32]:
-        plane: NDArray[np.float32] = task.context.shared(
-            f"halved {octave}", lambda: scale_space.octave_of(task.image.pixels, octave)
+    def _halved(self, seen: Variant, octave: int) -> NDArray[np.float32]:
+        plane: NDArray[np.float32] = seen.context.shared(
+            f"halved {octave}", lambda: scale_space.octave_of(seen.image.pixels, octave)
         )
         return plane
 
     def _fit(
-        self, task: Task, columns: dict[str, Floats], found: Extrema, chosen: NDArray[np.int64], octave: int
+        self, seen: Variant, columns: dict[str, Floats], found: Extrema, chosen: NDArray[np.int64], octave: int
     ) -> tuple[Rims, Floats]:
         """Fit some on the image halved so many times, in place; their rims, and how sharp these are."""
         pitch = 2.0**octave
-        plane = self._halved(task, octave)
+        plane = self._halved(seen, octave)
         u, v = ((w[chosen] + 0.5) / pitch - 0.5 for w in (found.x, found.y))
         response = found.response[chosen]
         spots = spot_fits.fit_spots(plane, u, v, columns["radius"][chosen] / pitch, -_ROUND * response)

@@ -15,7 +15,7 @@ from lucid_finch.core.detector import Context
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.edges import chain_significance
 from lucid_finch.core.numerics.edges.background import Background, measure_background
-from lucid_finch.core.numerics.edges.block_steps import block_steps
+from lucid_finch.core.numerics.edges.block_steps import BlockSteps, block_steps
 from lucid_finch.core.numerics.edges.chain_normals import chain_normals
 from lucid_finch.core.numerics.edges.chains import Chains, link_chains
 from lucid_finch.core.numerics.edges.edge_points import EdgePoints, find_edge_points, scale_plane
@@ -58,6 +58,12 @@ def background_of(image: Image, region: Region | None, sigma: float, context: Co
     return found
 
 
+def blocks_of(image: Image, context: Context) -> BlockSteps | None:
+    """The steps that compression left between its blocks, if any."""
+    found: BlockSteps | None = context.shared("blocks", lambda: block_steps(image.pixels, image.span))
+    return found
+
+
 def measured_points(
     image: Image, region: Region | None, sigma: float, context: Context, operator: str = "gaussian", floor: float | None = None
 ) -> tuple[EdgePoints, Background]:
@@ -72,7 +78,7 @@ def measured_points(
         found = find_edge_points(image.pixels, kernels, background, factor, least, masked, context.cancelled)
         if floor is not None:
             return found
-        blocks = context.shared("blocks", lambda: block_steps(image.pixels, image.span))
+        blocks = blocks_of(image, context)
         if blocks is not None:
             found = found.take(~blocks.of_blocks(found, sigma))
         # The mirror image beyond the border meets a pattern out of step.

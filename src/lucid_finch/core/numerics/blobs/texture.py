@@ -16,6 +16,8 @@ _UPPER = 0.05
 """Share of all evidence above the quantile that stands for the texture."""
 _FEWEST = 200
 """Extrema from which on a scale has a law of its own; else it shares that of the scales beside it."""
+_FAINTER = 2.0
+"""Halvings of the contrast down to which texture may be taken for a spot."""
 _LINEAR = 0.77
 """Of the law of noise."""
 _Z80, _Z95 = 0.8416, 1.6449
@@ -92,7 +94,25 @@ def usual_evidence(evidence: Floats, typical: float) -> float:
     return share * float(np.quantile(evidence, 1.0 - _UPPER)) + (1.0 - share) * typical
 
 
-def joint_log_nfa(evidence: Floats, usual: float, decay: float) -> Floats:
+def usual_beside(evidence: Floats, contrast: Floats, typical: float) -> Floats:
+    """The usual evidence for each piece; for those of far more contrast than most, that of pieces of no much lower contrast, if
+    it is less: what compression leaves in flat parts of an image looks like spots, but of hardly any contrast."""
+    every = usual_evidence(evidence, typical)
+    usual = np.full(len(evidence), every)
+    size = np.log2(np.maximum(contrast, 1e-6))
+    if not len(size):
+        return usual
+    for step in np.unique(np.floor(size[size >= float(np.median(size)) + _FAINTER])).tolist():
+        here = np.floor(size) == step
+        beside = evidence[size >= step - _FAINTER]
+        # Many of them may be spots: the upper end of texture is as far from its middle as the lower one.
+        lower, middle = np.quantile(beside, (_UPPER, 0.5))
+        share = min(len(beside) / _FEWEST, 1.0)
+        usual[here] = min(every, share * float(2 * middle - lower) + (1.0 - share) * typical)
+    return usual
+
+
+def joint_log_nfa(evidence: Floats, usual: Floats | float, decay: float) -> Floats:
     """-log10 of how many pieces of the image's texture have as much evidence of a spot: one in twenty has the `usual` evidence
     or more; there are fewer by a factor of 10^`decay` for each unit beyond."""
     return np.asarray(-math.log10(_UPPER) + decay * (evidence - usual) - math.log10(max(len(evidence), 10)))

@@ -30,6 +30,8 @@ _LINES = 120
 _HIGHEST = 0.98
 """Share of the steps between blocks that count as such; higher ones are edges of the scene."""
 _MARGIN = 1.5
+_AS_LARGE, _CENTRED = 0.2, 1.0
+"""Share by which a spot may be larger or smaller than a block, and px off its middle, to be one."""
 _ON, _ALONG = 0.3, 0.15
 """px off the border, and slant of the gradient, that a point of a step may have."""
 
@@ -54,6 +56,15 @@ class BlockSteps:
                 on = (np.abs(off) <= _ON) & (np.abs(along) <= _ALONG * np.abs(across))
                 blocks |= on & (points.strength <= weaker * step)
         return blocks
+
+    def are_blocks(self, x: NDArray[Any], y: NDArray[Any], radius: NDArray[Any], contrast: NDArray[Any]) -> NDArray[np.bool_]:
+        """Which spots at x, y (px) are single blocks of no more contrast than the steps between them."""
+        if not (self.across > 0 and self.down > 0):
+            return np.zeros(len(x), bool)
+        middle = 0.5 * (_SIDE - 1)
+        off = [(w - phase - middle + 0.5 * _SIDE) % _SIDE - 0.5 * _SIDE for w, phase in ((x, self.column), (y, self.row))]
+        alone = np.abs(radius * math.sqrt(math.pi) / _SIDE - 1) < _AS_LARGE
+        return np.asarray(alone & (np.hypot(*off) < _CENTRED) & (contrast <= _MARGIN * max(self.across, self.down)))
 
 
 def _steps(lines: NDArray[np.float32]) -> tuple[int, float]:
