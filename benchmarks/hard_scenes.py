@@ -6,9 +6,11 @@ A scene is shapes of one kind on a ground; a condition is what the camera or the
 from __future__ import annotations
 
 import io
+import json
 import math
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,8 +18,10 @@ from PIL import Image as Pillow
 from scipy import ndimage, special
 
 from benchmarks.shape_scenes import Oval, Stroke
+from lucid_finch import demo
 from lucid_finch.core.image import Image
 
+PICTURES = Path(demo.__file__).parent / "pictures"
 FINE = 2
 WIDTH, HEIGHT = 960, 720
 Plane = NDArray[np.float32]
@@ -371,6 +375,16 @@ def _stamped(u: Plane, v: Plane, strokes: list[tuple[float, float, float]]) -> N
         inside |= np.hypot(u - far * math.cos(angle), v - far * math.sin(angle)) < wide
     far, start = np.hypot(u, v), strokes[0][0]
     return inside | ((np.abs(far - 24) < 2) & ((np.arctan2(v, u) - start) % (2 * math.pi) < 2.5))
+
+
+def people(seed: int, ground_: str = "plain") -> Scene:
+    """The faces of one of two pictures of the demo, in grey."""
+    name = ("plaques", "open_day")[seed % 2]
+    with Pillow.open(PICTURES / f"{name}.webp") as picture:
+        scene = Scene(_fine(np.asarray(picture.convert("L"), np.float32)))
+    truth = json.loads((PICTURES / f"{name}.json").read_text())
+    scene.pieces = [Piece("face", m["x"], m["y"], 0.0, m["width"]) for m in truth["marks"] if m["kind"] == "faces"]
+    return scene
 
 
 def nothing(seed: int, ground_: str) -> Scene:

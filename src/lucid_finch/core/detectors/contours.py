@@ -377,9 +377,12 @@ class Contours(Detector):
 
     def remedies(self, task: Task) -> list[dict[str, Any]]:
         level = task.gathered.level
+        wide = max(3.0, 2 * level.sigma)
         others: list[dict[str, Any]] = [{"foreground": "dark" if level.bright else "bright"}]
-        others += [{"binarize": method} for method in ("edges", "local", "otsu") if method != level.method]
-        return [*others, {"sigma": max(2.0, 2 * level.sigma)}, {"sigma": 0.0}]
+        others += [{"support_min": 0.25}] if task.gathered.edges is not None else []
+        others += [{"binarize": method} for method in ("edges", "local", "otsu", "hysteresis") if method != level.method]
+        wider = [{"binarize": method, "sigma": wide} for method in ("local", "otsu")]
+        return [*others, *wider, {"sigma": wide}, {"sigma": 0.0}]
 
     def notes(self, task: Task) -> tuple[str, ...]:
         gathered: Gathered = task.gathered

@@ -30,6 +30,7 @@ from lucid_finch.core.image import Image
 from lucid_finch.core.judging import Exclusions, Limit
 from lucid_finch.core.numerics.edges.edge_points import EdgePoints
 from lucid_finch.core.numerics.hough.line_ends import settle_ends
+from lucid_finch.core.numerics.hough.line_sharpness import line_sharpness
 from lucid_finch.core.numerics.hough.line_votes import LineSpace, Traced, VotingPoints, line_votes, trace_lines
 from lucid_finch.core.numerics.hough.segments import Segments, cut_segments, refine_segments
 from lucid_finch.core.parameters import Length, Range, forms, gathers, judges
@@ -150,6 +151,17 @@ class LinesParameters(DetectorParameters):
         help="Height of the arc over its chord: rejects arcs of circles.",
         more=True,
     )
+    sharpness_min: float = judges(
+        0.55,
+        label="Sharpness, min",
+        least=0.0,
+        most=1.0,
+        usual=(0.0, 1.0),
+        criterion="sharpness",
+        help="How much less steep the grey levels are a few px beside a line than across it: 1 at an edge, 0 on an even ramp,"
+        " as of a highlight.",
+        more=True,
+    )
 
 
 @dataclass(frozen=True)
@@ -205,6 +217,7 @@ class Lines(Detector):
     )
     criteria = (
         Column("enough", "coverage for its scatter", "", "coverage over what a line so uneven needs", 2),
+        Column("sharpness", "sharpness", "", "share of the slope across the line that is gone beside it", 2),
         Column("sagitta", "sagitta", "% of the length", "height of the arc over its chord, less what noise explains", 2),
         Column("unwrapped_angle", "angle", "deg", "the angle, in the half turn around the middle of the range", 2),
     )
@@ -234,7 +247,10 @@ class Lines(Detector):
         return given.model_copy(update={"sigma": task.gathered.oriented.smoothing.sigma})
 
     def remedies(self, task: Task) -> list[dict[str, Any]]:
-        return [*other_smoothings(task.parameters.sigma), {"pair": True}, {"bridge": 25.0}]
+        others = other_smoothings(task.parameters.sigma)
+        paired = [{**other, "pair": True} for other in others[-1:]]
+        faint = {"bridge": 60.0, "coverage_min": 0.3, "false_alarms": max(1.0, task.parameters.false_alarms)}
+        return [*others, {"bridge": 25.0}, {"pair": True}, *paired, faint]
 
     def notes(self, task: Task) -> tuple[str, ...]:
         oriented: OrientedPoints = task.gathered.oriented
@@ -259,13 +275,17 @@ class Lines(Detector):
         one, other = sides[:, 0], sides[:, 1]
         both = other >= 0
         c = {name: values[one] for name, values in s.items()}
-        breadth = np.full(len(one), np.nan)
-        blur = math.hypot(smoothing.sigma, soft)
+        apart = np.full(len(one), np.nan)
         if both.any():
-            _join(c, s, one, other, both, breadth, blur)
+            apart[both] = _join(c, s, one, other, both)
+        # Some soft edges elsewhere, as of a highlight, say nothing of strokes.
+        blur = math.hypot(smoothing.sigma, max(0.7, np.nan_to_num(smoothing.blur)))
+        breadth = stroke_breadth(apart, blur)
         full = parameters.extent == "full"
         if not full:
             c["t1"], c["t2"] = settle_ends(image.pixels, image.mask, c, breadth, soft, np.flatnonzero(c["gain"] > 0))
+        clear = np.flatnonzero(c["gain"] > 0)
+        sharpness = line_sharpness(image.pixels, image.mask, c, apart, smoothing.sigma, clear)
         low, high = _span(c, image)
         # The centre of a stroke may leave the image before its sides do.
         c["t1"], c["t2"] = (low, high) if full else (np.clip(c["t1"], low, high), np.clip(c["t2"], low, high))
@@ -285,7 +305,8 @@ class Lines(Detector):
             "length": np.hypot(x2 - x1, y2 - y1), "angle": angle, "angle_std": np.degrees(c["angle_std"]),
             "coverage": np.minimum(c["held"] / np.maximum(length, 1.0), 1.0), "rms": c["rms"], "breadth": breadth,
             "enough": np.minimum(c["held"] / np.maximum(length, 1.0), 1.0) / _needed(c["rms"], smoothing.sigma),
-            "votes": c["votes"], "log_nfa": log_nfa, "sagitta": sagitta, "unwrapped_angle": _unwrapped(angle, parameters.angles),
+            "votes": c["votes"], "log_nfa": log_nfa, "sagitta": sagitta, "sharpness": sharpness,
+             "unwrapped_angle": _unwrapped(angle, parameters.angles),
             **dict(zip(("theta", "rho"), _normal_form(u, v), strict=True)),
         }  # fmt: skip
         pairs, closeness = _close_parallels(c, breadth)
@@ -479,8 +500,8 @@ def _paired(s: dict[str, Array], widest: float, soft: float) -> NDArray[np.int64
     return np.stack([np.flatnonzero(first), partner[first]], axis=1)
 
 
-def _join(c: dict[str, Array], s: dict[str, Array], one: Array, other: Array, both: Array, breadth: Array, blur: float) -> None:
-    """Replaces the first of two sides by their centre line."""
+def _join(c: dict[str, Array], s: dict[str, Array], one: Array, other: Array, both: Array) -> Array:
+    """Replaces the first of two sides by their centre line; how far they were apart, px."""
     i, j = one[both], other[both]
     back = np.cos(s["theta"][j] - s["theta"][i]) < 0
     theta = s["theta"][j] + np.where(back, np.pi, 0.0)
@@ -501,7 +522,7 @@ def _join(c: dict[str, Array], s: dict[str, Array], one: Array, other: Array, bo
     c["angle_std"][both] = 0.5 * np.hypot(s["angle_std"][i], s["angle_std"][j])
     for name in ("sagitta", "sagitta_std"):
         c[name][both] = 0.5 * (np.abs(s[name][i]) + np.abs(s[name][j]))
-    breadth[both] = stroke_breadth(np.abs(off[0] - off[1]), blur)
+    return np.asarray(np.abs(off[0] - off[1]))
 
 
 def stroke_breadth(apart: Array, blur: float) -> Array:

@@ -107,7 +107,9 @@ def chains_of(
 
 def other_smoothings(sigma: float) -> list[dict[str, Any]]:
     """What to try where a smoothing shows nothing."""
-    return [{"sigma": other} for other in SMOOTHINGS if abs(other - sigma) > 0.2 * sigma]
+    # Of noise so heavy that a wide one was taken, more may be needed.
+    every = (*SMOOTHINGS, 6.0) if sigma > SMOOTHINGS[0] else SMOOTHINGS
+    return [{"sigma": other} for other in every if abs(other - sigma) > 0.2 * sigma]
 
 
 def smoothing_of(image: Image, region: Region | None, sigma: float | None, context: Context) -> SmoothingChoice:
