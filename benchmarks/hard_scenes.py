@@ -383,7 +383,7 @@ def people(seed: int, ground_: str = "plain") -> Scene:
     with Pillow.open(PICTURES / f"{name}.webp") as picture:
         scene = Scene(_fine(np.asarray(picture.convert("L"), np.float32)))
     truth = json.loads((PICTURES / f"{name}.json").read_text())
-    scene.pieces = [Piece("face", m["x"], m["y"], 0.0, m["width"]) for m in truth["marks"] if m["kind"] == "faces"]
+    scene.pieces = [Piece("face", m["x"], m["y"], 0.0, m["width"]) for m in truth if m["kind"] == "faces"]
     return scene
 
 

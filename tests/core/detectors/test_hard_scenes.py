@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+import lucid_finch as lf
 from benchmarks.hard import SCENES, score, seals
 from benchmarks.hard_scenes import photographed
 from lucid_finch.core.execution.engine import detect
@@ -23,7 +24,8 @@ class HardScenes(unittest.TestCase):
         for condition in conditions:
             with self.subTest(kind, condition=condition):
                 scene = SCENES[kind](seed, "plain")
-                right, missed, _ = score(kind, detect(kind, photographed(scene, condition, seed), {}), scene)
+                given = {} if scene.template is None else {"template": Image.from_array(scene.template)}
+                right, missed, _ = score(kind, lf.detect(kind, photographed(scene, condition, seed), **given), scene)
                 self.assertGreaterEqual(right / (right + missed), least)
 
     def test_circles(self) -> None:
@@ -41,6 +43,34 @@ class HardScenes(unittest.TestCase):
     def test_contours(self) -> None:
         self._found("contours", HARD, 0.8, 14)
         self._found("contours", PRINTED, 0.75, 14)
+
+    def test_corners(self) -> None:
+        self._found("corners", ("motion 7", "defocus 5", "JPEG 30", "salt 5", "glare", "grating"), 0.8, 15)
+
+    def test_blobs(self) -> None:
+        self._found("blobs", ("defocus 5", "JPEG 30", "salt 5", "vignette"), 0.9, 16)
+
+    def test_templates(self) -> None:
+        self._found("templates", ("motion 13", "defocus 5", "JPEG 30", "salt 5"), 0.9, 17)
+
+    def test_faces(self) -> None:
+        self._found("faces", ("photons 8", "salt 5", "glare"), 0.8, 0)
+
+    def test_blocks_of_compression_are_no_blobs(self) -> None:
+        scene = SCENES["blobs"](302, "plain")
+        found = detect("blobs", photographed(scene, "JPEG 30", 302), {}).findings
+        far = [min(np.hypot(row["x"] - p.x, row["y"] - p.y) for p in scene.pieces) for row in found.rows()]
+        self.assertLessEqual(sum(d > 8 for d in far), 2)
+
+    def test_ramps_of_light_are_no_lines(self) -> None:
+        scene = SCENES["lines"](301, "plain")
+        image = photographed(scene, "glare", 301)
+        right, _, others = score("lines", detect("lines", image, {}), scene)
+        self.assertGreaterEqual(right, 11)
+        self.assertLessEqual(others, 2)
+        near = detect("lines", image, {}).near_misses
+        self.assertGreaterEqual(int((near["failed"] == "sharpness_min").sum()), 3)
+        self.assertGreater(score("lines", detect("lines", image, {"sharpness_min": 0.0}), scene)[2], 3)
 
     def test_polygons_are_no_circles(self) -> None:
         for seed in (21, 22):
@@ -116,6 +146,21 @@ class Smoothing(unittest.TestCase):
         again = detect("circles", image, {"sigma": 2.4})
         np.testing.assert_array_equal(found.findings["x"], again.findings["x"])
         self.assertFalse(any("smoothed" in note for note in again.notes))
+
+    def test_corners_and_faces_say_what_was_chosen_and_do_the_same_when_it_is_given(self) -> None:
+        for kind, seed, condition, names in (
+            ("corners", 5, "grating", ("sigma_gradient", "sigma_window")), ("faces", 0, "photons 8", ("sigma",)),
+        ):  # fmt: skip
+            with self.subTest(kind):
+                image = photographed(SCENES[kind](seed, "plain"), condition, seed)
+                found = detect(kind, image, {})
+                self.assertTrue(any(note.startswith("smoothed by") and "since" in note for note in found.notes), found.notes)
+                given = {name: found.resolved[name] for name in names}
+                self.assertGreater(min(given.values()), 2.0)
+                again = detect(kind, image, given)
+                self.assertGreater(len(found.findings), 5)
+                for name in ("x", "y", "score"):
+                    np.testing.assert_array_equal(found.findings[name], again.findings[name])
 
     def test_nothing_but_noise_keeps_the_narrow_one(self) -> None:
         for seed in range(3):

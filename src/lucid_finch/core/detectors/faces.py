@@ -17,8 +17,13 @@ from numpy.typing import NDArray
 
 from lucid_finch.core.detection import EvidenceMap, Outlines
 from lucid_finch.core.detector import Candidates, Detector, DetectorParameters, Example, Finished, Reason, Task
+from lucid_finch.core.detectors.shared.edge_features import smoothing_of
+from lucid_finch.core.detectors.shared.image_variants import Variant, calmed
 from lucid_finch.core.image import Frame, Image
 from lucid_finch.core.judging import Exclusions
+from lucid_finch.core.luma import as_luma
+from lucid_finch.core.numerics.edges.gradients import gaussian_kernel, smoothed
+from lucid_finch.core.numerics.edges.smoothing_choice import SMOOTHINGS
 from lucid_finch.core.numerics.runtime.threads import cancellable
 from lucid_finch.core.numerics.suppression import close_pairs
 from lucid_finch.core.numerics.windows import detecting
@@ -38,6 +43,8 @@ _PART = 0.6
 """A candidate that shares more than this part of itself, or of the other, with a surer one is of the same face."""
 _LABEL = 22.0
 """px of the width of a number, on faces of 40 px."""
+_CALMING, _BLURRED = 2.2, 1.4
+"""px of the smoothing where noise or a pattern hides edges, and px of blur from which on it is blur that hides them."""
 _HIDDEN = 0.5
 """A face of which more than this part lies outside the region, or on invalid pixels, is none."""
 
@@ -72,6 +79,17 @@ class FacesParameters(DetectorParameters):
         criterion="score",
         help="The probability that it is a face, as measured on painted pictures that the model had not seen.",
     )
+    sigma: float | None = gathers(
+        None,
+        label="Smoothing",
+        unit="px",
+        least=0.0,
+        most=20.0,
+        usual=(0.0, 5.0),
+        auto=f"none; {_CALMING:g} px where noise or a pattern hides edges",
+        help="Standard deviation of the Gaussian smoothing of the picture before faces are looked for.",
+        more=True,
+    )
     overlap_max: float = gathers(
         0.3,
         label="Overlap, max",
@@ -90,7 +108,10 @@ class Gathered:
     looked: Looked
     octaves: Octaves
     scales: list[float]
+    sigma: float
+    """px of the smoothing."""
     nbytes: int
+    notes: tuple[str, ...] = ()
 
 
 class Faces(Detector):
@@ -116,14 +137,22 @@ class Faces(Detector):
     # Stages
 
     def gather(self, task: Task) -> Gathered:
-        image, m = task.image, model()
-        at = _scales(task.parameters.size, image, m)
+        seen, m, given = calmed(task.image, task.context), model(), task.parameters
+        image = seen.image
+        at = _scales(given.size, image, m)
+        sigma, notes = (given.sigma, seen.notes) if given.sigma is not None else _smoothing(seen, given)
         with cancellable(task.context.cancelled):
-            octaves = Octaves(planes(np.asarray(image.pixels), image.black, image.white))
+            colours = planes(np.asarray(image.pixels), image.black, image.white)
+            if sigma > 0:
+                colours = tuple(smoothed(plane, gaussian_kernel(sigma)) for plane in colours)
+            octaves = Octaves(colours)
             groups = m.found(octaves, at)
             looked = m.looked_at(octaves, groups)
         pixels = image.width * image.height
-        return Gathered(groups, looked, octaves, at, 16 * pixels)
+        return Gathered(groups, looked, octaves, at, sigma, 16 * pixels, notes)
+
+    def settle(self, task: Task) -> Any:
+        return task.parameters.model_copy(update={"sigma": task.gathered.sigma})
 
     def form(self, task: Task) -> Candidates:
         g: Gathered = task.gathered
@@ -165,7 +194,7 @@ class Faces(Detector):
     def notes(self, task: Task) -> tuple[str, ...]:
         if not task.gathered.scales:
             return ("the sizes asked for are larger than the picture, so nothing is searched",)
-        return ()
+        return tuple(task.gathered.notes)
 
     def evidence(self, task: Task) -> list[EvidenceMap]:
         g: Gathered = task.gathered
@@ -215,6 +244,15 @@ class Faces(Detector):
     def sized_like(self, parameters: Any, size: float, ratio: float | None = None) -> tuple[float, float]:
         # What a line across the face, or half of it, tells: a face is as high as its box.
         return max(8.0, 1.4 * size), 2.8 * size
+
+
+def _smoothing(seen: Variant, given: FacesParameters) -> tuple[float, tuple[str, ...]]:
+    """px of smoothing that suits a picture, and what to tell of it."""
+    choice = smoothing_of(as_luma(seen.image), given.region, None, seen.context)
+    # What is only blurred gets no better with more blur.
+    if choice.sigma == SMOOTHINGS[0] or choice.blur >= _BLURRED:
+        return 0.0, seen.notes
+    return _CALMING, (*seen.notes, f"smoothed by {_CALMING:g} px, since {choice.reason}")
 
 
 def _scales(size: Range | None, image: Image, m: Model) -> list[float]:

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
+import numpy as np
+
 from lucid_finch.core.detector import Context
 from lucid_finch.core.image import Frame, Image
 from lucid_finch.core.numerics.filtering.halving import any_in_block, block_means
@@ -33,11 +35,17 @@ def _own(context: Context, prefix: str) -> Context:
 
 
 def calmed(image: Image, context: Context) -> Variant:
-    """Without single pixels far off their neighbours, where the image has many; else as it is."""
+    """Without single pixels far off their neighbours, where the image, or a colour of it, has many; else as it is."""
 
     def make() -> Image:
-        pixels = without_impulses(image.pixels, image.span, pixel_noise(image.pixels[:: max(1, image.height // _NOISE_ROWS)]))
-        return image if pixels is None else replace(image, pixels=pixels)
+        pixels = image.pixels
+        planes = [pixels] if pixels.ndim == 2 else [np.ascontiguousarray(pixels[..., k]) for k in range(pixels.shape[2])]
+        rows = slice(None, None, max(1, image.height // _NOISE_ROWS))
+        calm = [without_impulses(plane, image.span, pixel_noise(plane[rows])) for plane in planes]
+        if all(plane is None for plane in calm):
+            return image
+        both = [plane if own is None else own for plane, own in zip(planes, calm, strict=True)]
+        return replace(image, pixels=both[0] if pixels.ndim == 2 else np.stack(both, axis=2))
 
     found: Image = context.shared("calmed", make)
     if found is image:

@@ -67,6 +67,8 @@ UNEVEN_SEEN, _MORE = 0.7, 0.08
 """Share of an uneven rim that must be visible, and by how much more of it than of an even one."""
 _LIT = 0.42
 """Share of the points of a mixed rim by which one side must be brighter, the other darker; of two even halves it is 0.64."""
+_ENOUGH_AROUND = 0.7
+"""Points for each px of its rim that an uneven one needs around it, to be worth a fit."""
 COLUMNS = (
     "x", "y", "radius", "sign", "coverage", "fidelity", "rms", "density", "count", "turning", "systematic_residual",
     "uneven", "mixed",
@@ -305,6 +307,17 @@ def _fullest_radius(counts, inner_radius, span, each):  # type: ignore[no-untype
 
 
 @inner
+def _share_around(bins, s, at, span, each):  # type: ignore[no-untyped-def]
+    """Share of a rim of that radius for which there are points about as far off: of one sign, and of both."""
+    reach = int(within_rim(float(at), 1.0)) + 2
+    same, other = 0.0, 0.0
+    for r in range(max(at - reach, 1), min(at + reach + 1, span)):
+        same += each * bins[s, r] / (r + 0.5)
+        other += each * bins[1 - s, r] / (r + 0.5)
+    return same / (2 * math.pi), (same + other) / (2 * math.pi)
+
+
+@inner
 def _circle_support(points, chosen, ring, circle, parts, mark, density, marks, sections, output):  # type: ignore[no-untyped-def]
     """Collects the points on a circle and their sums along it; how many, the sum of squared distances, the density there,
     how many more are brighter outside than inside, and by how many that differs from one side of the circle to the other."""
@@ -475,13 +488,16 @@ def _fit_circles(points, cells, from_row, to_row, search, density, marks, free, 
                 best, at = _fullest_radius(bins[s], nearest, span, each)
                 if at < 0 or best < 2 * math.pi * search.coverage * 0.7:
                     break
+                same, every = _share_around(bins, s, at, span, each)
                 for r in range(max(at - 3, 0), min(at + 4, span + 1)):
                     bins[s, r] = 0
                 guess = Circle(cx + moved_x, cy + moved_y, at + 0.5, 1.0 if s == 1 else -1.0, 0.0)
                 if _is_found(output, guess, 2.5, 4.0):
                     continue
                 least = search.coverage
-                for attempt in range(3 if at >= _UNEVEN_FROM else 1):
+                for attempt in range(3):
+                    if attempt and (at < _UNEVEN_FROM or (same if attempt == 1 else every) < _ENOUGH_AROUND):
+                        continue
                     sign = 0.0 if attempt == 2 else guess.sign
                     first = Circle(guess.x, guess.y, guess.radius, sign, 0.0 if attempt == 0 else 1.0)
                     sound, circle = _settle_circle(points, first, slack, search, chosen, beside)
