@@ -92,8 +92,8 @@ class RoundParameters(DetectorParameters):
         criterion="deviation",
         sense="at most",
         help="Systematic deviation of the rim from the shape, without noise, in units of the usual one: 0.2 px and 0.8 % of the"
-        " size for a whole rim, half of that if half is visible; of circles that are no work of chance 3 %. Chains"
-        " that leave the rim along a tangent count too, and corners at even distances.",
+        " size for a whole rim, half of that if half is visible; of circles that are no work of chance 3 %, and 3.6 % if most of"
+        " them is visible. Chains that leave the rim along a tangent count too, and corners at even distances.",
         more=True,
     )
     turning_min: float = judges(
