@@ -378,7 +378,9 @@ class Contours(Detector):
     def remedies(self, task: Task) -> list[dict[str, Any]]:
         level = task.gathered.level
         wide = max(3.0, 2 * level.sigma)
-        others: list[dict[str, Any]] = [{"foreground": "dark" if level.bright else "bright"}]
+        given = [name for name in ("binarize", "sigma") if getattr(task.given, name) is not None]
+        others: list[dict[str, Any]] = [dict.fromkeys(given)] if given else []
+        others += [{"foreground": "dark" if level.bright else "bright"}]
         others += [{"support_min": 0.25}] if task.gathered.edges is not None else []
         others += [{"binarize": method} for method in ("edges", "local", "otsu", "hysteresis") if method != level.method]
         wider = [{"binarize": method, "sigma": wide} for method in ("local", "otsu")]

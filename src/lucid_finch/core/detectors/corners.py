@@ -205,6 +205,11 @@ class Corners(Detector):
         g: Gathered = task.gathered
         return task.parameters.model_copy(update={"sigma_gradient": g.sigmas[0], "sigma_window": g.sigmas[1]})
 
+    def remedies(self, task: Task) -> list[dict[str, Any]]:
+        automatic = [{"sigma_gradient": None, "sigma_window": None}] if task.given.sigma_gradient is not None else []
+        now = task.parameters.sigma_gradient
+        return [*automatic, *({"sigma_gradient": other, "sigma_window": None} for other in _SIGMAS if other != now)]
+
     def form(self, task: Task) -> Candidates:
         g: Gathered = task.gathered
         fitted, given = g.fitted, task.parameters

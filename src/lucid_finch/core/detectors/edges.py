@@ -153,7 +153,7 @@ class Edges(Detector):
         return given.model_copy(update={"sigma": task.gathered.smoothing.sigma})
 
     def remedies(self, task: Task) -> list[dict[str, Any]]:
-        return other_smoothings(task.parameters.sigma)
+        return other_smoothings(task.parameters.sigma, task.given.sigma)
 
     def notes(self, task: Task) -> tuple[str, ...]:
         gathered: Gathered = task.gathered

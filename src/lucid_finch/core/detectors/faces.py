@@ -154,6 +154,10 @@ class Faces(Detector):
     def settle(self, task: Task) -> Any:
         return task.parameters.model_copy(update={"sigma": task.gathered.sigma})
 
+    def remedies(self, task: Task) -> list[dict[str, Any]]:
+        automatic = [{"sigma": None}] if task.given.sigma is not None else []
+        return [*automatic, *({"sigma": other} for other in (_CALMING, 0.0) if other != task.parameters.sigma)]
+
     def form(self, task: Task) -> Candidates:
         g: Gathered = task.gathered
         groups, frame = g.groups, task.image.frame

@@ -247,7 +247,7 @@ class Lines(Detector):
         return given.model_copy(update={"sigma": task.gathered.oriented.smoothing.sigma})
 
     def remedies(self, task: Task) -> list[dict[str, Any]]:
-        others = other_smoothings(task.parameters.sigma)
+        others = other_smoothings(task.parameters.sigma, task.given.sigma)
         paired = [{**other, "pair": True} for other in others[-1:]]
         faint = {"bridge": 60.0, "coverage_min": 0.3, "false_alarms": max(1.0, task.parameters.false_alarms)}
         return [*others, {"bridge": 25.0}, {"pair": True}, *paired, faint]

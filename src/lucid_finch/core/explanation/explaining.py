@@ -17,8 +17,10 @@ from lucid_finch.core.explanation.proposing import Budget, Change, change_at, ch
 from lucid_finch.core.judging import Limit, Outcome
 from lucid_finch.core.table import Array, expected_text
 
-_SECONDS = 0.25
-"""What runs with changed parameters may take, of the half second of an answer."""
+QUICK = 0.25
+"""Seconds that runs with changed parameters may take where somebody waits for the answer."""
+_SECONDS = 2.0
+"""The same where nobody does, of each way to look for a change."""
 _HERE = 3.0
 """px: a candidate at most so far away is at the place."""
 _ALONG_FOUND = 0.5
@@ -79,6 +81,12 @@ class Explanation:
     """What was measured at the place itself, where no candidate was formed."""
     change: Change | None = None
     """What would make something be found at the place itself."""
+
+    @property
+    def is_open(self) -> bool:
+        """Whether nothing is found here and no change is proposed: more time may find one."""
+        found = any(near.outcome == "found" and near.distance <= _HERE for near in self.candidates)
+        return self.change is None and not found and all(near.change is None for near in self.candidates)
 
     def __repr__(self) -> str:
         said = self.summary if len(self.summary) <= 80 else f"{self.summary[:77]}..."
@@ -141,6 +149,8 @@ def _remedy(task: Task, at: tuple[float, float], budget: Budget) -> Change | Non
             break
         change = change_at(task, values, at, budget)
         little = change is not None and (change.gains - 1 <= _MOST_OTHERS or not len(task.rows))
+        # What the program would have chosen itself may bring more.
+        little |= change is not None and set(values.values()) == {None} and not _is_flood(task, change)
         if change is not None and little and (best is None or _cost(change) < _cost(best)):
             best = change
             if _cost(change) == 0:

@@ -37,8 +37,8 @@ class ExplanationCard(QFrame):
         self._changes: dict[QPushButton, Change] = {}
         self.hide()
 
-    def show_answer(self, answer: Explanation, near_x: int, near_y: int) -> None:
-        """Beside a place of the parent."""
+    def show_answer(self, answer: Explanation, near_x: int, near_y: int, looking: bool = False) -> None:
+        """Beside a place of the parent; `looking`: a change that helps is still looked for."""
         self.explanation = answer
         self._changes.clear()
         if self._content is not None:
@@ -68,6 +68,10 @@ class ExplanationCard(QFrame):
             self._add_candidate(layout, near)
         if answer.change is not None:
             layout.addWidget(self._change_button(answer.change))
+        if looking:
+            still = QLabel(self.tr("Looking for a change that helps …"))
+            still.setObjectName("quiet")
+            layout.addWidget(still)
         self._layout.addWidget(self._content)
         self._content.show()
         parent = self._over

@@ -350,7 +350,8 @@ class Bench(Parts):
     def busy(self) -> bool:
         """Whether an answer is still under way, in the worker or on the screen."""
         calibrating = self.drawer.calibration.worker.busy
-        return self.worker.busy or self.answering or self.panes.busy or self.sweep.busy or calibrating
+        looking = self.asking.worker.busy
+        return self.worker.busy or self.answering or self.panes.busy or self.sweep.busy or calibrating or looking
 
     def _shows_current(self) -> bool:
         """Whether the image that the list is at is the one on the bench, or cannot be read."""
@@ -620,6 +621,7 @@ class Bench(Parts):
         self.camera.close_worker()
         self.drawer.batch.close_worker()
         self.drawer.calibration.worker.close()
+        self.asking.worker.close()
         self.panes.close_worker()
         self.sweep.worker.close()
         self.status.close_worker()

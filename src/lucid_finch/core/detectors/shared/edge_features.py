@@ -105,8 +105,10 @@ def chains_of(
     return found
 
 
-def other_smoothings(sigma: float) -> list[dict[str, Any]]:
-    """What to try where a smoothing shows nothing."""
+def other_smoothings(sigma: float, given: float | None) -> list[dict[str, Any]]:
+    """What to try where a smoothing shows nothing: the automatic one first, where a number was given."""
+    if given is not None:
+        return [{"sigma": None}, *other_smoothings(sigma, None)]
     # Of noise so heavy that a wide one was taken, more may be needed.
     every = (*SMOOTHINGS, 6.0) if sigma > SMOOTHINGS[0] else SMOOTHINGS
     return [{"sigma": other} for other in every if abs(other - sigma) > 0.2 * sigma]

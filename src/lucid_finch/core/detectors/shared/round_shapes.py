@@ -217,7 +217,10 @@ class RoundShapes(Detector):
         return np.hypot(c["systematic_residual"] / usual, (1 - c["fidelity"]) / LEAVING)
 
     def remedies(self, task: Task) -> list[dict[str, Any]]:
-        return [*other_smoothings(task.parameters.sigma), {"deviation_max": 2.0 * max(task.parameters.deviation_max, 0.5)}]
+        return [
+            *other_smoothings(task.parameters.sigma, task.given.sigma),
+            {"deviation_max": 2.0 * max(task.parameters.deviation_max, 0.5)},
+        ]
 
     def notes(self, task: Task) -> tuple[str, ...]:
         gathered: Gathered = task.gathered
