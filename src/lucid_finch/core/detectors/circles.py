@@ -17,6 +17,7 @@ from lucid_finch.core.detection import EvidenceMap
 from lucid_finch.core.detector import DetectorParameters, Reason, Task
 from lucid_finch.core.detectors.shared.declarations import FALSE_ALARMS_COLUMN
 from lucid_finch.core.detectors.shared.edge_features import SLOPE, oriented_points
+from lucid_finch.core.detectors.shared.image_variants import calmed
 from lucid_finch.core.detectors.shared.round_shapes import (
     BEYOND,
     COVERAGE_FLOOR,
@@ -92,25 +93,26 @@ class Circles(RoundShapes):
     sized_by = "radius"
 
     def gather(self, task: Task) -> Gathered:
-        image, parameters, context = task.image, task.parameters, task.context
+        seen = calmed(task.image, task.context)
+        image, parameters, context = seen.image, task.parameters, seen.context
         oriented = oriented_points(image, parameters.region, parameters.sigma, context)
         low, high = size_range(parameters.radius, image, oriented.smoothing.sigma)
         which = oriented.reliable()
         x, y, nx, ny = (a[which] for a in (oriented.points.x, oriented.points.y, oriented.nx, oriented.ny))
         size = image.width, image.height
         wide = max(low / BEYOND, 3.0), max(high * BEYOND, low / BEYOND + 1.0)
-        seen = self.floor(parameters) or COVERAGE_FLOOR
+        least = self.floor(parameters) or COVERAGE_FLOOR
         with cancellable(context.cancelled):
             most = most_shapes(image)
-            centres = find_centres(x, y, nx, ny, size, wide, seen, most)
+            centres = find_centres(x, y, nx, ny, size, wide, least, most)
             filed = filed_points(x, y, nx, ny, oriented.chain_of[which], oriented.along[which], size)
             density, sigma = Density.of(block_density(x, y, *size), DENSITY_BLOCK), oriented.smoothing.sigma
-            rims = fit_circles(filed, centres, wide, seen, density, sigma, most + 1000)
+            rims = fit_circles(filed, centres, wide, least, density, sigma, most + 1000)
             rims = refine_circles(image.pixels, image.mask, x, y, rims, sigma)
         step = oriented.background.independent_step
         tests = math.log(max(image.width * image.height / step**2, 10.0) * max((high - low) / step, 2.0))
-        notes = left_out(centres.dropped, most, "candidate centres")
-        return Gathered(oriented, which, rims, step, tests, (low, high), notes=notes)
+        notes = (*left_out(centres.dropped, most, "candidate centres"), *seen.notes)
+        return Gathered(oriented, which, rims, step, tests, (low, high), image, notes=notes)
 
     def size(self, columns: dict[str, Array]) -> Array:
         return columns["radius"]
@@ -176,7 +178,7 @@ class Circles(RoundShapes):
     def probe(self, task: Task, x: float, y: float) -> list[Reason]:
         if reasons := self.outside(task, x, y):
             return reasons
-        image, frame = task.image, task.image.frame
+        image, frame = task.gathered.image, task.image.frame
         u, v = (float(w) for w in frame.from_source(x, y))
         seen = rim_profile(image.pixels, image.mask, u, v, 0.5 * min(image.width, image.height), task.parameters.sigma)
         # Whoever points at an edge asks about that edge.

@@ -157,11 +157,13 @@ class Gathered:
     background: Background
     sigmas: tuple[float, float]
     """Smoothing and window, px of the image."""
+    image: Image
+    """What was looked at."""
     notes: tuple[str, ...]
 
     @property
     def nbytes(self) -> int:
-        return 120 * len(self.rows) + self.background.nbytes
+        return int(120 * len(self.rows) + self.background.nbytes + self.image.pixels.nbytes)
 
 
 class Corners(Detector):
@@ -248,7 +250,7 @@ class Corners(Detector):
     # What is reported
 
     def evidence(self, task: Task) -> list[EvidenceMap]:
-        image, maps, op = task.image, self._maps(task), _operator(task.parameters)
+        image, maps, op = task.gathered.image, self._maps(task), _operator(task.parameters)
 
         def response(*box: int) -> Array:
             part, inner = with_margin(image, box, op.margin)  # type: ignore[arg-type]
@@ -260,10 +262,10 @@ class Corners(Detector):
         return [*maps.listed()[:4], maps.map("response", "response", unit, kind, response, text, op.margin)]
 
     def _maps(self, task: Task) -> GradientMaps:
-        return GradientMaps(task.image, None, task.gathered.background, task.parameters.sigma_gradient)
+        return GradientMaps(task.gathered.image, None, task.gathered.background, task.parameters.sigma_gradient)
 
     def probe(self, task: Task, x: float, y: float) -> list[Reason]:
-        image, given, op = task.image, task.parameters, _operator(task.parameters)
+        image, given, op = task.gathered.image, task.parameters, _operator(task.parameters)
         if reasons := self.outside(task, x, y, op.margin):
             return reasons
         u, v = image.frame.from_source(x, y)
@@ -374,7 +376,7 @@ def _fitted(seen: Variant, given: CornersParameters, maxima: _Maxima) -> Gathere
         response = response * np.float32(side ** (-4.0 if given.response == "harris" else -2.0))
         background = background_of(seen.image, given.region, side * sigma, seen.context)
     sigmas = side * sigma, side * window
-    return Gathered(rows, columns, response, isotropy, log_nfa, whole, background, sigmas, maxima.notes)
+    return Gathered(rows, columns, response, isotropy, log_nfa, whole, background, sigmas, seen.image, maxima.notes)
 
 
 def _log_nfa(image: Image, window: float, background: Background, least: Array, scale: Array) -> NDArray[np.float64]:

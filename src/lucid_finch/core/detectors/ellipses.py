@@ -18,6 +18,7 @@ from lucid_finch.core.detection import EvidenceMap
 from lucid_finch.core.detector import Candidates, Context, DetectorParameters, Reason, Task
 from lucid_finch.core.detectors.shared.declarations import FALSE_ALARMS_COLUMN
 from lucid_finch.core.detectors.shared.edge_features import SLOPE, OrientedPoints, oriented_points
+from lucid_finch.core.detectors.shared.image_variants import calmed
 from lucid_finch.core.detectors.shared.round_shapes import (
     BEYOND,
     COVERAGE_FLOOR,
@@ -131,7 +132,8 @@ class Ellipses(RoundShapes):
     sized_by = "axis"
 
     def gather(self, task: Task) -> Gathered:
-        image, parameters, context = task.image, task.parameters, task.context
+        seen = calmed(task.image, task.context)
+        image, parameters, context = seen.image, task.parameters, seen.context
         oriented = oriented_points(image, parameters.region, parameters.sigma, context)
         low, high = size_range(parameters.axis, image, oriented.smoothing.sigma)
         coverage, flattest = self.floor(parameters)
@@ -145,7 +147,8 @@ class Ellipses(RoundShapes):
         tests = places + 2 * math.log(max((high - low) / step, 2.0)) + math.log(max(math.pi * high / step, 4.0))
         most = most_shapes(image)
         notes = left_out(begun.arcs.dropped, most + 1000, "arcs") + left_out(begun.seeds.dropped, most, "first guesses")
-        return Gathered(oriented, which, rims, step, tests, (low, high), begun, notes)
+        notes += seen.notes
+        return Gathered(oriented, which, rims, step, tests, (low, high), image, begun, notes)
 
     def floor(self, parameters: EllipsesParameters) -> tuple[float, float]:
         return super().floor(parameters) or COVERAGE_FLOOR, min(_FLATTEST, math.floor(parameters.ratio_min * 20) / 20)
@@ -293,8 +296,8 @@ def _fitted(
 
 def _visible_around(task: Task, x: float, y: float) -> VisibleShape | None:
     """The most plausible ellipse around a place of the image, of any size and polarity, fainter or with less coverage."""
-    image: Image = task.image
     gathered: Gathered = task.gathered
+    image = gathered.image
     reach = int(min(_WINDOW, 2 * gathered.range[1] + 20))
     left, top = max(int(x) - reach, 0), max(int(y) - reach, 0)
     pixels = np.ascontiguousarray(image.pixels[top : int(y) + reach + 1, left : int(x) + reach + 1])

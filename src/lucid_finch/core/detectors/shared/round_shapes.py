@@ -152,12 +152,14 @@ class Gathered:
     """Natural logarithm of the number of shapes that can be distinguished."""
     range: tuple[float, float]
     """Minimum and maximum size, px of the image."""
+    image: Image
+    """What was looked at."""
     detail: Any = None
     notes: tuple[str, ...] = ()
 
     @property
     def nbytes(self) -> int:
-        return self.oriented.nbytes + self.rims.support.nbytes
+        return self.oriented.nbytes + self.rims.support.nbytes + self.image.pixels.nbytes
 
     def voting(self) -> tuple[Array, Array, Array, Array]:
         """Positions and directions of the voting points, in the frame of the image."""
@@ -319,7 +321,7 @@ class RoundShapes(Detector):
         """Maps of the gradient: their maker, those before the shapes, and the points of the accepted shapes."""
         gathered: Gathered = task.gathered
         points = gathered.oriented.points
-        maps = GradientMaps(task.image, points, gathered.oriented.background, task.parameters.sigma)
+        maps = GradientMaps(gathered.image, points, gathered.oriented.background, task.parameters.sigma)
 
         @cache
         def supporting() -> tuple[EdgePoints, NDArray[np.bool_]]:
@@ -409,7 +411,9 @@ ON_RIM = 4.0
 def edge_reasons(task: Task, x: float, y: float, shape: str) -> list[Reason]:
     """Where a clear edge runs through a place of the source: that no shape was fitted along it."""
     oriented: OrientedPoints = task.gathered.oriented
-    strongest = GradientMaps(task.image, oriented.points, oriented.background, task.parameters.sigma).strongest_near(x, y, 2)
+    strongest = GradientMaps(task.gathered.image, oriented.points, oriented.background, task.parameters.sigma).strongest_near(
+        x, y, 2
+    )
     if strongest.measured < ABOVE_NOISE * strongest.limit:
         return []
     text = f"an edge of {strongest.measured:.2f} {SLOPE} is here, but no {shape} fits along it: straight, uneven or too short"
