@@ -37,7 +37,7 @@ ASKED = ("circles", "ellipses", "lines", "contours")
 """Kinds whose missed objects are asked about."""
 GROUNDS = ("wood", "stone", "metal")
 """On these the pictures are clear otherwise."""
-EMPTY = ("foliage", "bricks", "slats", "stone", "wood", "noisy")
+EMPTY = ("foliage", "bricks", "slats", "stone", "wood", "noisy", "page")
 
 
 def score_pieces(found: Any, scene: Scene) -> Counts:

@@ -87,6 +87,8 @@ def ground(what: str, random: np.random.Generator, size: tuple[int, int] = (HEIG
         return bricks(random, size)
     if what == "slats":
         return slats(random, size)
+    if what == "page":
+        return page(random, size)
     raise ValueError(what)
 
 
@@ -126,6 +128,36 @@ def slats(random: np.random.Generator, size: tuple[int, int]) -> Plane:
     place = (y + 0.01 * x) % high / high
     plane = 110 + 45 * np.exp(-(((place - 0.12) / 0.08) ** 2)) - 50 * (place > 0.86)
     return np.asarray(plane + 4 * _smooth_noise(random, (1.5, 30), size), np.float32)
+
+
+def page(random: np.random.Generator, size: tuple[int, int]) -> Plane:
+    """A printed page: lines of made-up signs of strokes and bows."""
+    plane = np.full(size, 215.0, np.float32)
+    high = random.uniform(11, 20)
+    signs = []
+    for _ in range(20):
+        y, x = np.mgrid[: int(high), : int(0.7 * high)]
+        sign = np.zeros(y.shape, bool)
+        for _ in range(random.integers(1, 4)):
+            at, turn, wide = (
+                random.uniform(0.2, 0.8, 2) * high * (0.7, 1.0),
+                random.choice([0, math.pi / 2, 0.9, 2.2]),
+                0.08 * high,
+            )
+            if random.random() < 0.4:
+                sign |= np.abs(np.hypot(x - at[0], y - at[1]) - 0.28 * high) < wide
+            else:
+                sign |= np.abs((y - at[1]) * math.cos(turn) - (x - at[0]) * math.sin(turn)) < wide
+        signs.append(sign)
+    for top in np.arange(high, size[0] - 2 * high, 1.6 * high):
+        left = 1.5 * high
+        while left < size[1] - 2.5 * high:
+            sign = signs[random.integers(len(signs))]
+            part = np.s_[int(top) : int(top) + sign.shape[0], int(left) : int(left) + sign.shape[1]]
+            if random.random() < 0.85:
+                plane[part] = np.where(sign, 45.0, plane[part])
+            left += 0.8 * high
+    return plane
 
 
 def _fine(ground_: Plane) -> Plane:
