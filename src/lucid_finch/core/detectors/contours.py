@@ -47,7 +47,7 @@ from lucid_finch.core.valid_region import clipped, shrunk
 Floats = NDArray[np.float64]
 _WITH_LEVEL = ("fixed", "hysteresis", "iso")
 _SUPPORT = 0.5
-_FAINT = 0.08
+_FAINT = 0.12
 """Share of the contrast of the clearest outlines below which one is a shade of the ground."""
 _MOST_OUTLINES = 200_000
 
