@@ -8,8 +8,11 @@ import numpy as np
 
 from lucid_finch.core.detector import Context
 from lucid_finch.core.detectors.shared.image_variants import calmed, shrunk_by
+from lucid_finch.core.execution.engine import Engine
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.filtering.halving import any_in_block, block_means, halved
+from lucid_finch.core.recipe import Recipe
+from lucid_finch.demo import scene
 
 
 class BlockMeans(unittest.TestCase):
@@ -59,6 +62,23 @@ class Calmed(unittest.TestCase):
         self.assertTrue(seen.is_calmed)
         self.assertLess(int(seen.image.pixels[..., 1].max()), 140)
         np.testing.assert_array_equal(seen.image.pixels[..., 0], pixels[..., 0])
+
+    def test_detectors_of_colour_and_of_luma_beside_one_another_change_nothing(self) -> None:
+        random = np.random.default_rng(4)
+        pixels = np.asarray(scene("plaques").image.pixels)[:400, :560].copy()
+        where = random.random(pixels.shape) < 0.03
+        pixels[where] = random.choice([0, 255], int(where.sum()))
+        image = Image.from_array(pixels)
+        kinds = ("circles", "faces", "blobs")
+        recipe = Recipe.make({"lucid_finch_recipe": 2, "name": "all", "detectors": [{"name": k, "kind": k} for k in kinds]})
+        together = Engine().run(recipe, image).detections
+        for kind in kinds:
+            alone = Engine().run(
+                Recipe.make({"lucid_finch_recipe": 2, "name": kind, "detectors": [{"name": kind, "kind": kind}]}), image
+            )
+            for column in ("x", "y", "score"):
+                np.testing.assert_array_equal(together[kind].findings[column], alone.detections[kind].findings[column])
+        self.assertGreater(len(together["faces"].findings), 1)
 
 
 if __name__ == "__main__":

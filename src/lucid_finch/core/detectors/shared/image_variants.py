@@ -47,10 +47,12 @@ def calmed(image: Image, context: Context) -> Variant:
         both = [plane if own is None else own for plane, own in zip(planes, calm, strict=True)]
         return replace(image, pixels=both[0] if pixels.ndim == 2 else np.stack(both, axis=2))
 
-    found: Image = context.shared("calmed", make)
+    # Colours that are calmed before they are mixed give another luma.
+    what = "calm colour" if image.is_colour else "calm"
+    found: Image = context.shared(what, make)
     if found is image:
         return Variant(image, context)
-    return Variant(found, _own(context, "calm"), ("single pixels far off their neighbours were left out",))
+    return Variant(found, _own(context, what), ("single pixels far off their neighbours were left out",))
 
 
 def shrunk_by(image: Image, side: int, context: Context) -> Variant:
