@@ -422,7 +422,7 @@ class Blobs(Detector):
         g: Gathered = task.gathered
         if g.inner is not None:
             return g.inner.detector.evidence(g.inner)
-        image, determinant = task.image, task.parameters.operator == "determinant"
+        image, determinant = calmed(task.image, task.context).image, task.parameters.operator == "determinant"
 
         def response(scales: tuple[Scale, ...]) -> Any:
             margin = math.ceil(4 * max(scale.sigma for scale in scales)) + 4

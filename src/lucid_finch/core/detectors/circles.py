@@ -26,6 +26,7 @@ from lucid_finch.core.detectors.shared.round_shapes import (
     ON_RIM,
     POLARITIES,
     SIZE_TOLERANCE,
+    USUAL,
     Gathered,
     RoundParameters,
     RoundShapes,
@@ -45,10 +46,12 @@ from lucid_finch.core.numerics.runtime.threads import cancellable
 from lucid_finch.core.parameters import Range, gathers
 from lucid_finch.core.table import Array, Column
 
-_UNEVEN, _EVEN = 0.036, 0.008
-"""px a px of radius that an uneven rim lies off a circle, most of which is visible, and that any rim may."""
+_UNEVEN = 0.036
+"""px a px of radius that an uneven rim lies off a circle, most of which is visible."""
 _POLYGON = 0.55
 """Share of the swing of a regular polygon that a circle may have."""
+
+_STD = "one standard deviation, from the noise alone; of uneven rims from the scatter of their points"
 
 
 class _Size(DetectorParameters):
@@ -82,9 +85,9 @@ class Circles(RoundShapes):
         Column("contrast_pct", "contrast", "%", "the same in percent of the value range", 1),
         Column("polarity", "polarity", "", "dark or bright inside", names=POLARITIES),
         Column("rms", "rms", "px", "root of the mean squared distance of its points", 3, "length"),
-        Column("x_std", "x ±", "px", "one standard deviation, from the noise alone", 3, "x error", "y_std"),
-        Column("y_std", "y ±", "px", "one standard deviation, from the noise alone", 3, "y error"),
-        Column("radius_std", "radius ±", "px", "one standard deviation, from the noise alone", 3, "length error", "radius"),
+        Column("x_std", "x ±", "px", _STD, 3, "x error", "y_std"),
+        Column("y_std", "y ±", "px", _STD, 3, "y error"),
+        Column("radius_std", "radius ±", "px", _STD, 3, "length error", "radius"),
         Column("roundness", "roundness", "", "share of the points of the rim's chains that are on it", 2),
     )
     # Stamped, printed or seen at a slant, few are perfect.
@@ -127,7 +130,7 @@ class Circles(RoundShapes):
         c = gathered.rims.columns
         found, sure = super().deviation(gathered, gain), self.certainty(gathered, gain)
         # Most of it visible, turning steadily, and no work of chance: it may be uneven.
-        usual = np.maximum(_UNEVEN * sure, _EVEN) * c["radius"]
+        usual = np.maximum(_UNEVEN * sure, USUAL[1]) * c["radius"]
         uneven = np.hypot(np.hypot(1 - c["fidelity"], 1 - c["turning"]) / LEAVING, c["systematic_residual"] / usual)
         either = np.where(c["coverage"] >= UNEVEN_SEEN, np.minimum(uneven, found), found)
         return np.hypot(np.where(c["uneven"] > 0, uneven, either), c["polygon"] / _POLYGON)

@@ -176,7 +176,7 @@ class ContoursParameters(DetectorParameters):
         criterion="contrast",
         auto=f"{100 * _FAINT:g} % of the clearest outlines if the threshold follows edges, the classes or the surroundings,"
         " else no limit",
-        help="Difference of the foreground from the background, three pixels from the outline.",
+        help="Difference of the foreground from the background, three pixels from the outline; of thin parts, their middle.",
         more=True,
     )
     drop_frame: bool = judges(
@@ -233,7 +233,8 @@ class Gathered:
     @property
     def nbytes(self) -> int:
         calmed = self.image.pixels.nbytes if self.is_calmed else 0
-        return int(calmed + self.binary.nbytes + self.borders.nbytes + 2 * self.x.nbytes + 30 * self.parent.nbytes)
+        moved = self.level.halfway.nbytes if self.level.halfway is not None else 0
+        return int(calmed + moved + self.binary.nbytes + self.borders.nbytes + 2 * self.x.nbytes + 30 * self.parent.nbytes)
 
 
 class Contours(Detector):

@@ -48,8 +48,8 @@ _ARMS = 3.0
 """Length of the lines that are drawn along the edges, in windows."""
 _SIGMAS, _WINDOW = (1.0, 2.0, 3.0), 2.0
 """px of smoothing that is chosen from, and the window in units of it."""
-_BLURRED, _VERY = 1.4, (2.2, 4.2)
-"""px of blur (median) from which on small windows see all edges alike, and (median, nine of ten) those twice as large do."""
+_VERY = 2.2, 4.2
+"""px of blur (median, and nine of ten) from which on windows of twice the usual size see all edges alike, too."""
 _MORE = 1.25
 """Times as many corners must stand out with the wider smoothing for it to pay, and `_FEWEST` more."""
 _CLEARLY = 2.0, 0.15
@@ -296,7 +296,7 @@ class Corners(Detector):
 
 def _suitable(choice: SmoothingChoice) -> tuple[float, str]:
     """The smoothing (px) for an image, and why it is not the narrow one."""
-    if choice.blur >= _BLURRED:
+    if choice.is_blurred:
         very = choice.blur >= _VERY[0] and choice.softest >= _VERY[1]
         return _SIGMAS[2 if very else 1], f"edges are blurred by {choice.blur:.1f} px"
     return (_SIGMAS[2], choice.reason) if choice.sigma > SMOOTHINGS[0] else (_SIGMAS[0], "")

@@ -43,8 +43,8 @@ _PART = 0.6
 """A candidate that shares more than this part of itself, or of the other, with a surer one is of the same face."""
 _LABEL = 22.0
 """px of the width of a number, on faces of 40 px."""
-_CALMING, _BLURRED = 2.2, 1.4
-"""px of the smoothing where noise or a pattern hides edges, and px of blur from which on it is blur that hides them."""
+_CALMING = 2.2
+"""px of the smoothing where noise or a pattern hides edges."""
 _HIDDEN = 0.5
 """A face of which more than this part lies outside the region, or on invalid pixels, is none."""
 
@@ -254,7 +254,7 @@ def _smoothing(seen: Variant, given: FacesParameters) -> tuple[float, tuple[str,
     """px of smoothing that suits a picture, and what to tell of it."""
     choice = smoothing_of(as_luma(seen.image), given.region, None, seen.context)
     # What is only blurred gets no better with more blur.
-    if choice.sigma == SMOOTHINGS[0] or choice.blur >= _BLURRED:
+    if choice.sigma == SMOOTHINGS[0] or choice.is_blurred:
         return 0.0, seen.notes
     return _CALMING, (*seen.notes, f"smoothed by {_CALMING:g} px, since {choice.reason}")
 

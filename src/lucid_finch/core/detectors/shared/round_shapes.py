@@ -37,7 +37,7 @@ SIZE_TOLERANCE = 0.15
 BEYOND = 1.25
 """Sizes up to so many times outside the range are gathered as near misses."""
 _SLACK = 2.0
-_USUAL = (0.2, 0.008)
+USUAL = (0.2, 0.008)
 """px, and px a px of size, that a rim lies off its shape."""
 _SURE = 7.0
 """-log10 of expected false alarms up to which a rim has to be near its shape; from twice as many on it is sure."""
@@ -170,7 +170,7 @@ class Gathered:
 class RoundShapes(Detector):
     """Base of both; a subclass gathers, and computes sizes and outlines."""
 
-    usual_sure: ClassVar[tuple[float, float]] = _USUAL
+    usual_sure: ClassVar[tuple[float, float]] = USUAL
     """The same of a rim that is no work of chance."""
     mostly: ClassVar[float] = 0.5
     """Share of a rim below which it must agree even better."""
@@ -213,7 +213,7 @@ class RoundShapes(Detector):
         is more than chance."""
         c = gathered.rims.columns
         size, seen = self.size(c), c["coverage"]
-        strict, wide = (fixed + growing * size for fixed, growing in (_USUAL, self.usual_sure))
+        strict, wide = (fixed + growing * size for fixed, growing in (USUAL, self.usual_sure))
         usual = strict + self.certainty(gathered, gain) * np.maximum(wide - strict, 0.0)
         usual = usual * np.clip(seen, 0.5, 1.0) * np.clip(seen / self.mostly, 0.7, 1.0)
         return np.hypot(c["systematic_residual"] / usual, (1 - c["fidelity"]) / LEAVING)

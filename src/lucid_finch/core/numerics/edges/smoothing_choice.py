@@ -45,6 +45,8 @@ _LITTLE = 100.0
 """px of edges that a wider smoothing must show."""
 _SOFT = (2.2, 2.7)
 """px of blur from which on the second and the third smoothing are taken."""
+_BLURRED = 1.4
+"""px of blur from which on edges are soft for filters of a px or two."""
 _LOST = 0.6
 """Share of the length that a wider smoothing must keep."""
 _BAND, _BANDS = 32, 4
@@ -64,6 +66,11 @@ class SmoothingChoice:
     """px, nine of ten of them have less."""
     reason: str = ""
     """In words, where it is not the narrow one."""
+
+    @property
+    def is_blurred(self) -> bool:
+        """Whether the surest edges are soft, rather than hidden by noise or a pattern."""
+        return self.blur >= _BLURRED
 
     def notes(self) -> tuple[str, ...]:
         """What to tell of it."""
