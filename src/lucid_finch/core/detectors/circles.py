@@ -48,6 +48,8 @@ from lucid_finch.core.table import Array, Column
 
 _UNEVEN = 0.036
 """px a px of radius that an uneven rim lies off a circle, most of which is visible."""
+_STRAIGHT = 0.35
+"""Share of its rotation that the gradient along a rim may lack, if it deviates in no other way."""
 _POLYGON = 0.55
 """Share of the swing of a regular polygon that a circle may have."""
 
@@ -128,12 +130,16 @@ class Circles(RoundShapes):
 
     def deviation(self, gathered: Gathered, gain: Array) -> Array:
         c = gathered.rims.columns
-        found, sure = super().deviation(gathered, gain), self.certainty(gathered, gain)
+        # Along a side of a polygon the gradient does not rotate.
+        straight = np.maximum(1 - c["turning"], 0.0) / _STRAIGHT
+        found, sure = np.hypot(super().deviation(gathered, gain), straight), self.certainty(gathered, gain)
         # Most of it visible, turning steadily, and no work of chance: it may be uneven.
         usual = np.maximum(_UNEVEN * sure, USUAL[1]) * c["radius"]
         uneven = np.hypot(np.hypot(1 - c["fidelity"], 1 - c["turning"]) / LEAVING, c["systematic_residual"] / usual)
         either = np.where(c["coverage"] >= UNEVEN_SEEN, np.minimum(uneven, found), found)
-        return np.hypot(np.where(c["uneven"] > 0, uneven, either), c["polygon"] / _POLYGON)
+        # A polygon deviates by its corners, whatever else is uneven: only much of either counts.
+        off = np.where(c["uneven"] > 0, uneven, either)
+        return np.asarray((off**4 + (c["polygon"] / _POLYGON) ** 4) ** 0.25)
 
     def outline(self, columns: dict[str, Array], angles: Array) -> Array:
         x, y, reach = (columns[n][:, None] for n in ("x", "y", "radius"))

@@ -46,7 +46,8 @@ from lucid_finch.core.valid_region import clipped, shrunk
 
 Floats = NDArray[np.float64]
 _WITH_LEVEL = ("fixed", "hysteresis", "iso")
-_SUPPORT = 0.5
+_SUPPORT = 0.5, 0.25
+"""Share of an outline that must lie on edges, and where noise or a pattern hides some of them."""
 _FAINT = 0.12
 """Share of the contrast of the clearest outlines below which one is a shade of the ground."""
 _MOST_OUTLINES = 200_000
@@ -163,7 +164,7 @@ class ContoursParameters(DetectorParameters):
         most=1.0,
         usual=(0.0, 1.0),
         criterion="support",
-        auto=f"{_SUPPORT:g} if the threshold follows edges, else no limit",
+        auto=f"{_SUPPORT[0]:g} if the threshold follows edges, {_SUPPORT[1]:g} if noise hides some of them, else no limit",
         help="Share of the outline along which there is an edge.",
         more=True,
     )
@@ -330,7 +331,7 @@ class Contours(Detector):
         if level.method in ("local", "hysteresis"):
             values["offset_pct"] = 100 * level.offset / task.image.span
         if gathered.edges is not None and given.support_min is None:
-            values["support_min"] = _SUPPORT
+            values["support_min"] = _needed_support(level)
         # A level that was chosen by hand is taken at its word.
         if given.contrast_min is None and (gathered.edges is not None or level.method in ("local", "otsu")):
             values["contrast_min"] = _FAINT * _clearest(gathered)
@@ -343,7 +344,7 @@ class Contours(Detector):
         lost = max(math.pi * g.blur**2, 0.5) * image.frame.scale**2
         filled = m["area"] + np.minimum(lost, 0.5 * m["area"] + 0.5)
         # Holes: outlines directly inside that are on edges.
-        inside = np.flatnonzero((g.parent >= 0) & (g.support >= _SUPPORT if g.edges is not None else True))
+        inside = np.flatnonzero((g.parent >= 0) & (g.support >= _needed_support(g.level) if g.edges is not None else True))
         count = len(filled)
         cut, cut_x, cut_y = (
             np.bincount(g.parent[inside], weights=filled[inside] * w[inside], minlength=count)[:count]
@@ -497,9 +498,16 @@ class Contours(Detector):
         return [Reason("threshold", value, level, "grey", inside, text, change)]
 
 
+def _needed_support(level: Level) -> float:
+    """Share of an outline on edges that it needs; where noise hides some edges, a shade hides all the more of its own."""
+    return _SUPPORT[1 if level.smoothing is not None and level.smoothing.hides_edges else 0]
+
+
 def _clearest(gathered: Gathered) -> float:
     """Contrast that a tenth of the length of all outlines exceeds, of those on edges if these are known."""
-    supported = np.ones(len(gathered.support), bool) if gathered.edges is None else gathered.support >= _SUPPORT
+    supported = (
+        np.ones(len(gathered.support), bool) if gathered.edges is None else gathered.support >= _needed_support(gathered.level)
+    )
     on = np.flatnonzero(supported & np.isfinite(gathered.contrast))
     if not len(on):
         return 0.0

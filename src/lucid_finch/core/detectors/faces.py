@@ -23,7 +23,6 @@ from lucid_finch.core.image import Frame, Image
 from lucid_finch.core.judging import Exclusions
 from lucid_finch.core.luma import as_luma
 from lucid_finch.core.numerics.edges.gradients import gaussian_kernel, smoothed
-from lucid_finch.core.numerics.edges.smoothing_choice import SMOOTHINGS
 from lucid_finch.core.numerics.runtime.threads import cancellable
 from lucid_finch.core.numerics.suppression import close_pairs
 from lucid_finch.core.numerics.windows import detecting
@@ -254,7 +253,7 @@ def _smoothing(seen: Variant, given: FacesParameters) -> tuple[float, tuple[str,
     """px of smoothing that suits a picture, and what to tell of it."""
     choice = smoothing_of(as_luma(seen.image), given.region, None, seen.context)
     # What is only blurred gets no better with more blur.
-    if choice.sigma == SMOOTHINGS[0] or choice.is_blurred:
+    if not choice.hides_edges:
         return 0.0, seen.notes
     return _CALMING, (*seen.notes, f"smoothed by {_CALMING:g} px, since {choice.reason}")
 

@@ -8,7 +8,7 @@ needed.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cache
 from typing import Any, Literal
 
@@ -25,6 +25,7 @@ from lucid_finch.core.detectors.shared.edge_features import (
     OrientedPoints,
     oriented_points,
     other_smoothings,
+    smoothing_of,
 )
 from lucid_finch.core.image import Image
 from lucid_finch.core.judging import Exclusions, Limit
@@ -227,7 +228,10 @@ class Lines(Detector):
 
     def gather(self, task: Task) -> Gathered:
         image, parameters = task.image, task.parameters
-        oriented = oriented_points(image, parameters.region, parameters.sigma, task.context)
+        # How soft the strokes are is a matter of the image, whatever the smoothing.
+        smoothing = smoothing_of(image, parameters.region, None, task.context).for_lines(parameters.sigma)
+        oriented = oriented_points(image, parameters.region, smoothing.sigma, task.context)
+        oriented = replace(oriented, smoothing=smoothing)
         voting, which = voting_points(oriented, image)
         reach = 0.5 * math.hypot(image.width, image.height) + 1
         space = LineSpace(max(18, round(180 / parameters.angle_step)), parameters.offset_step, reach)
@@ -250,7 +254,8 @@ class Lines(Detector):
         others = other_smoothings(task.parameters.sigma, task.given.sigma)
         paired = [{**other, "pair": True} for other in others[-1:]]
         faint = {"bridge": 60.0, "coverage_min": 0.3, "false_alarms": max(1.0, task.parameters.false_alarms)}
-        return [*others, {"bridge": 25.0}, {"pair": True}, *paired, faint]
+        noisy = [{"sigma": 3.0, "pair": True}, {**faint, "sigma": 3.0}] if task.gathered.oriented.smoothing.hides_edges else []
+        return [*others, {"bridge": 25.0}, {"pair": True}, *paired, faint, *noisy]
 
     def notes(self, task: Task) -> tuple[str, ...]:
         oriented: OrientedPoints = task.gathered.oriented

@@ -148,23 +148,31 @@ def _remedy(task: Task, at: tuple[float, float], budget: Budget) -> Change | Non
         if not budget.allows_run:
             break
         change = change_at(task, values, at, budget)
-        little = change is not None and (change.gains - 1 <= _MOST_OTHERS or not len(task.rows))
-        # What the program would have chosen itself may bring more.
-        little |= change is not None and set(values.values()) == {None} and not _is_flood(task, change)
-        if change is not None and little and (best is None or _cost(change) < _cost(best)):
+        if change is None or not _is_little(task, change):
+            continue
+        if best is None or _merit(change) > _merit(best):
             best = change
-            if _cost(change) == 0:
-                break
+        if set(values.values()) == {None}:
+            # What the program would have chosen itself.
+            break
     return best
+
+
+def _is_little(task: Task, change: Change) -> bool:
+    """Whether little else comes and goes with a change; what the program would have chosen itself may bring more."""
+    if set(change.values.values()) == {None}:
+        return not _is_flood(task, change)
+    return (change.gains - 1 <= _MOST_OTHERS and change.loses <= _MOST_OTHERS) or not len(task.rows)
+
+
+def _merit(change: Change) -> float:
+    """What stands out most is most likely whole; each other finding that comes or goes tells against a change."""
+    return change.rank_score / (1 + 0.25 * (change.gains - 1) + 0.5 * change.loses)
 
 
 def _is_flood(task: Task, change: Change) -> bool:
     """Whether a change brings so much else that nobody would want it."""
     return change.gains - 1 > max(_FLOOD, len(task.rows))
-
-
-def _cost(change: Change) -> int:
-    return change.gains - 1 + 2 * change.loses
 
 
 def _owner(result: Detection, reasons: Sequence[Reason]) -> int:

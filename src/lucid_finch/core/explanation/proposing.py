@@ -23,7 +23,9 @@ from lucid_finch.core.parameter_types.base import AUTO
 from lucid_finch.core.parameters import Declaration, Stage
 
 _SAME = 1.5
-"""px between findings of two runs that count as the same."""
+"""px between candidates of two runs that count as the same."""
+_SHIFTED = 3.0
+"""The same of findings, which another smoothing shifts."""
 
 
 @dataclass(frozen=True)
@@ -39,6 +41,8 @@ class Change:
     """Numbers of those candidates of now that would be found, for showing them; what has none now is missing."""
     lost: tuple[int, ...]
     text: str
+    rank_score: float = 0.0
+    """Of what would be found at the place."""
 
 
 @dataclass(frozen=True)
@@ -65,6 +69,7 @@ class _Effect:
     loses: int
     gained: tuple[int, ...]
     lost: tuple[int, ...]
+    rank_score: float
 
 
 def change_for(task: Task, candidate: int, budget: Budget) -> tuple[Change | None, str]:
@@ -149,7 +154,7 @@ def _change(task: Task, values: Mapping[str, Any], effect: _Effect) -> Change:
     asked = ", ".join(f"{declared[name].label} {_shown(declared[name], value)}" for name, value in values.items())
     others = effect.gains - 1
     text = f"{asked}: accepts this" + (f" and {others} more" if others else " alone") + f", loses {effect.loses or 'none'}"
-    return Change(dict(values), effect.gains, effect.loses, effect.gained, effect.lost, text)
+    return Change(dict(values), effect.gains, effect.loses, effect.gained, effect.lost, text, effect.rank_score)
 
 
 def _shown(declared: Declaration, value: Any) -> str:
@@ -175,7 +180,8 @@ def _effect(task: Task, changed: Any, candidate: int) -> _Effect | None:
     limits, candidates = task.detector.limits(task), with_metric_criteria(task).candidates
     after = judge(candidates.columns, limits, candidates.rank_score, candidates.exclusions, task.parameters.keep)
     gained, lost = (tuple(int(i) for i in some) for some in gained_and_lost(task.judgement, after))
-    return _Effect(len(gained), len(lost), gained, lost) if candidate in gained else None
+    rank_score = float(np.asarray(candidates.rank_score)[candidate])
+    return _Effect(len(gained), len(lost), gained, lost, rank_score) if candidate in gained else None
 
 
 def _run(task: Task, changed: Any, budget: Budget) -> Task:
@@ -221,11 +227,18 @@ def _effect_of_run(task: Task, after: Task, is_wanted: Callable[[NDArray[np.int6
     found = np.asarray(after.judgement.found)
     before = np.asarray(task.judgement.found)
     now, then = positions(task.candidates.columns), positions(after.candidates.columns)
-    new, lost = findings_changed(now[before], then[found], _SAME)
-    if not is_wanted(found[new]).any():
+    new, lost = findings_changed(_rows(task, before), _rows(after, found), _SHIFTED)
+    wanted = found[new][is_wanted(found[new])]
+    if not len(wanted):
         return None
+    rank_score = float(np.max(np.asarray(after.candidates.rank_score)[wanted]))
     gained = nearest(now, then[found[new]], _SAME)
-    return _Effect(len(new), len(lost), tuple(dict.fromkeys(gained[gained >= 0].tolist())), tuple(before[lost].tolist()))
+    old = tuple(dict.fromkeys(gained[gained >= 0].tolist()))
+    return _Effect(len(new), len(lost), old, tuple(before[lost].tolist()), rank_score)
+
+
+def _rows(task: Task, which: NDArray[np.int64]) -> dict[str, Any]:
+    return {name: values[which] for name, values in task.candidates.columns.items()}
 
 
 def _admitting(task: Task, limit: Limit, measured: float) -> Any:

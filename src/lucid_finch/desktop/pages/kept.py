@@ -22,7 +22,7 @@ from PySide6.QtWidgets import (
 )
 
 from lucid_finch.core.detection import Detection
-from lucid_finch.core.explanation.comparing import gained_and_lost, positions
+from lucid_finch.core.explanation.comparing import gained_and_lost
 from lucid_finch.core.recipe import Recipe
 from lucid_finch.core.table import Findings
 from lucid_finch.desktop.study.study import Study
@@ -176,7 +176,7 @@ class KeptPage(QWidget):
         elif now is None or old is None:
             text = self.tr("The selected detector has no result on one of both sides.")
         else:
-            gained, lost = gained_and_lost(positions(old.findings), positions(now.findings), _SAME)
+            gained, lost = gained_and_lost(old.findings, now.findings, _SAME)
             self.comparison = Comparison(now, old, gained, lost)
             same = len(now.findings) - len(gained)
             text = self.tr("{}: {} gained, {} lost, {} the same").format(study.detector, len(gained), len(lost), same)

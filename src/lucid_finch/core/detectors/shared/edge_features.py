@@ -193,7 +193,9 @@ def oriented_points(
         )
 
     where = region.model_dump_json() if region is not None else ""
-    return context.shared(f"oriented {sigma!r} {where} {floor!r}", make)
+    found: OrientedPoints = context.shared(f"oriented {sigma!r} {where} {floor!r}", make)
+    # Shared with whoever has the same smoothing for another reason.
+    return replace(found, smoothing=smoothing)
 
 
 ABOVE_NOISE = 1.75

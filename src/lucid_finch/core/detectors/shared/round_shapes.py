@@ -261,7 +261,7 @@ class RoundShapes(Detector):
         gain = steps * relative_entropy(c["coverage"], chance) - gathered.tests
         deviation = self.deviation(gathered, gain)
         # Where rims share points, the sounder one has them.
-        rank_score = gain * np.clip(c["fidelity"], 0.1, 1.0) / (1 + deviation**2)
+        rank_score = gain * np.clip(c["fidelity"], 0.1, 1.0) / (1 + deviation**4)
         own = own_coverage(rims, around, rank_score)
         log_nfa = (steps * relative_entropy(own, chance) - gathered.tests) / math.log(10)
         pairs, share = shared_points(rims.start, rims.support)

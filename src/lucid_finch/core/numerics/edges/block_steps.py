@@ -25,7 +25,7 @@ _MOST = 0.5
 """Share of the borders at which neighbours must differ more than beside them."""
 _TALLEST = 16.0
 """Grey levels of 255: higher steps are edges of the scene."""
-_LINES = 120
+_LINES = 80
 """Rows and columns that are looked at."""
 _HIGHEST = 0.98
 """Share of the steps between blocks that count as such; higher ones are edges of the scene."""

@@ -12,7 +12,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -21,7 +21,7 @@ from numpy.typing import NDArray
 from lucid_finch.core.numerics.edges import chain_significance
 from lucid_finch.core.numerics.edges.background import Background, measure_background
 from lucid_finch.core.numerics.edges.edge_points import EdgePoints, find_edge_points
-from lucid_finch.core.numerics.edges.gradients import gradient_planes, operator_kernels
+from lucid_finch.core.numerics.edges.gradients import mirror_indices, operator_kernels
 from lucid_finch.core.numerics.edges.significant_chains import SignificantChains, significant_chains
 from lucid_finch.core.numerics.filtering.halving import any_in_block, halved
 
@@ -32,7 +32,7 @@ _SHORTEST = 9
 """Points of a chain that counts."""
 _CLEAR = 10.0
 """Times the background, from which on the median of the surest edges has no need of more smoothing."""
-_STRONG, _PLAIN, _ENOUGH = 4.0, 14.0, 300
+_STRONG, _PLAIN, _ENOUGH = 4.0, 10.0, 300
 """Points of so many times the background, if there are enough of them and their median is so clear, need no chains to tell."""
 _MORE = 1.25
 """Times as much length must be found with a wider smoothing for it to pay,"""
@@ -47,10 +47,13 @@ _SOFT = (2.2, 2.7)
 """px of blur from which on the second and the third smoothing are taken."""
 _BLURRED = 1.4
 """px of blur from which on edges are soft for filters of a px or two."""
+_MUCH_CLEARER, _HALF = 2.0, 0.3
+"""Times as clear edges must become with the widest smoothing, and the share of them that the one before must show at most, for
+long shapes to need it; noise alone makes edges 1.2 to 1.7 times as clear."""
 _LOST = 0.6
 """Share of the length that a wider smoothing must keep."""
-_BAND, _BANDS = 32, 4
-"""Rows of a band whose points' blur is measured, and how many bands."""
+_SAMPLE = 600
+"""Points whose blur is measured."""
 _LEAST = 48
 """px of the shorter side of what is still shrunk."""
 
@@ -66,11 +69,25 @@ class SmoothingChoice:
     """px, nine of ten of them have less."""
     reason: str = ""
     """In words, where it is not the narrow one."""
+    along: float = 0.0
+    """px that suffice for what is seen all along a line, since its points need to stand out together only; 0 if no less do."""
+    reason_along: str = ""
 
     @property
     def is_blurred(self) -> bool:
         """Whether the surest edges are soft, rather than hidden by noise or a pattern."""
         return self.blur >= _BLURRED
+
+    @property
+    def hides_edges(self) -> bool:
+        """Whether noise or a pattern hides edges from the narrow smoothing."""
+        return self.sigma > SMOOTHINGS[0] and not self.is_blurred
+
+    def for_lines(self, given: float | None) -> SmoothingChoice:
+        """The choice for lines, or what was given, with the blur that was measured."""
+        if given is not None:
+            return replace(self, sigma=given, reason="")
+        return replace(self, sigma=self.along, reason=self.reason_along) if self.along else self
 
     def notes(self) -> tuple[str, ...]:
         """What to tell of it."""
@@ -102,20 +119,17 @@ def _surest(chains: SignificantChains, points: EdgePoints, shrunk: int = 1) -> _
 
 
 def _blur(pixels: NDArray[Any], points: EdgePoints, chosen: NDArray[np.int32]) -> tuple[float, float]:
-    """Blur (px) of some edge points, median and 90 %, from how much twice the smoothing weakens them; in some bands of rows."""
+    """Blur (px) of some edge points, median and 90 %, from how much twice the smoothing weakens them; of a sample of them."""
     narrow, wide = SMOOTHINGS[:2]
-    kernels = operator_kernels("gaussian", wide)
-    margin = len(kernels[0]) // 2
-    rows = points.row[chosen]
-    bands = np.unique(rows // _BAND)
-    weakened = []
-    for band in bands[:: max(1, len(bands) // _BANDS)]:
-        here = chosen[rows // _BAND == band]
-        top = max(band * _BAND - margin, 0)
-        gx, gy = gradient_planes(np.ascontiguousarray(pixels[top : (band + 1) * _BAND + margin]), kernels)
-        at = points.row[here] - top, points.column[here]
-        weakened.append((gx[at] ** 2 + gy[at] ** 2) / points.strength[here] ** 2)
-    share = np.clip(np.concatenate(weakened).astype(float), 0.0, 0.999)
+    smooth, derive = operator_kernels("gaussian", wide)
+    here = chosen[:: max(1, len(chosen) // _SAMPLE)]
+    margin, (height, width) = len(smooth) // 2, pixels.shape
+    around = np.arange(2 * margin + 1)
+    rows = mirror_indices(height, margin)[points.row[here, None] + around]
+    columns = mirror_indices(width, margin)[points.column[here, None] + around]
+    patches = pixels[rows[:, :, None], columns[:, None, :]].astype(np.float32)
+    gx, gy = (patches @ derive) @ smooth, (patches @ smooth) @ derive
+    share = np.clip((gx**2 + gy**2).astype(float) / points.strength[here] ** 2, 0.0, 0.999)
     median, most = np.quantile((share * wide**2 - narrow**2) / (1 - share), (0.5, 0.9))
     return math.sqrt(max(median, 0.0)), math.sqrt(max(most, 0.0))
 
@@ -153,9 +167,20 @@ def choose_smoothing(
             seen.append(_surest(significant_chains(found, around, (less.shape[1], less.shape[0])), found, 2))
             if (chosen or seen[0].clear < _CLEAR) and seen[chosen].pays(seen[level]):
                 chosen = level
-    reason = f"{seen[chosen].length:.0f} px of edges stand out, with {SMOOTHINGS[0]:g} px {seen[0].length:.0f}" if chosen else ""
+
+    def hidden(level: int) -> str:
+        return f"{seen[level].length:.0f} px of edges stand out, with {SMOOTHINGS[0]:g} px {seen[0].length:.0f}" if level else ""
+
+    reason, along = hidden(chosen), 0.0
     while soft > chosen:
         if seen[soft].length >= _LOST * seen[chosen].length:
             chosen, reason = soft, f"edges are blurred by {blur:.1f} px"
         soft -= 1
-    return SmoothingChoice(SMOOTHINGS[chosen], blur, softest, reason)
+    if (
+        chosen == 2
+        and reason == hidden(2)
+        and seen[1].length >= _HALF * seen[2].length
+        and seen[2].clear < _MUCH_CLEARER * seen[1].clear
+    ):
+        along = SMOOTHINGS[1]
+    return SmoothingChoice(SMOOTHINGS[chosen], blur, softest, reason, along, hidden(1) if along else "")

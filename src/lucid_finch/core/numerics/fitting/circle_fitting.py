@@ -558,6 +558,9 @@ def refine_circles(pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: Floa
 _CORNERS = range(5, 11)
 _CORNER_SURE = 3.5
 """Standard deviations that a wave along the rim must stand out by."""
+_CLEARER = 2.0
+"""Times as large as the second largest other wave, that of an oval apart, a polygon's own must be: blur, blocks and screens make
+several waves."""
 _ENOUGH_SEEN = 0.55
 """Share of a rim from which on its waves can be told apart."""
 
@@ -588,7 +591,8 @@ def _polygon_share(
     unit = (dx + 1j * dy) / np.maximum(far, 1e-9)
     count = np.maximum(np.bincount(owner, minlength=len(rims)), 1)
     wave, size = unit, {}
-    # What is left besides all slow waves is scatter.
+    # The radius is corrected for the smoothing, the points are not. What is left besides all slow waves is scatter.
+    off -= (np.bincount(owner, off, len(rims)) / count)[owner]
     scatter = np.bincount(owner, off * off, len(rims)) / count
     for swings in range(2, _CORNERS[-1] + 1):
         wave = wave * unit
@@ -601,5 +605,6 @@ def _polygon_share(
     for corners in _CORNERS:
         smoothing = np.exp(-0.5 * blurred * (corners / np.maximum(c["radius"], 1.0)) ** 2)
         own = size[corners] / (_WAVES[corners] * c["radius"] * np.maximum(smoothing, 0.1))
-        share = np.maximum(share, np.where(size[corners] > least, own, 0.0))
+        others = np.sort([size[swings] for swings in size if swings not in (2, corners)], axis=0)[-2]
+        share = np.maximum(share, np.where(size[corners] > np.maximum(least, _CLEARER * others), own, 0.0))
     return share
