@@ -10,9 +10,10 @@ import numpy as np
 import lucid_finch as lf
 from benchmarks.hard import SCENES, score, seals
 from benchmarks.hard_scenes import photographed
-from lucid_finch.core.execution.engine import detect
+from lucid_finch.core.execution.engine import Engine, detect
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.filtering.impulses import without_impulses
+from lucid_finch.core.recipe import Recipe
 from tests.support import disc
 
 HARD = ("motion 13", "defocus 5", "JPEG 30", "salt 5", "photons 8", "glare")
@@ -81,6 +82,18 @@ class HardScenes(unittest.TestCase):
                     near = np.hypot(found["x"] - piece.x, found["y"] - piece.y) < 4
                     self.assertFalse(np.any(near & (np.abs(found["radius"] - piece.size) < 0.2 * piece.size)), (seed, piece))
 
+    def test_polygons_are_none_where_blur_rounds_their_corners(self) -> None:
+        discs = polygons = 0
+        for seed in (400, 401, 406):
+            scene = SCENES["circles"](seed, "plain")
+            found = detect("circles", photographed(scene, "defocus 5", seed), {}).findings
+            discs += sum(bool(np.any(np.hypot(found["x"] - o.x, found["y"] - o.y) < 2)) for o in scene.ovals)
+            polygons += sum(
+                bool(np.any(np.hypot(found["x"] - p.x, found["y"] - p.y) < 4)) for p in scene.pieces if p.what.endswith("gon")
+            )
+        self.assertGreaterEqual(discs, 41)
+        self.assertEqual(polygons, 0)
+
     def test_stamped_seals(self) -> None:
         for ground in ("wood", "noisy"):
             right, _, others = np.sum([seals((ground, seed, {})) for seed in (31, 32)], axis=0)
@@ -121,6 +134,20 @@ class UnevenRims(unittest.TestCase):
             found = detect("circles", self._picture(polygon(corners), self._step), {})
             self.assertEqual(len(found.findings), 0, corners)
 
+    def test_tips_and_roots_of_a_gear(self) -> None:
+        def gear(teeth: int) -> Any:
+            return lambda a: 80 * np.where(np.sin(teeth * a) > 0, 1.0, 0.88)
+
+        for teeth in (18, 20):
+            found = detect("circles", self._picture(gear(teeth), self._step), {})
+            radii = sorted(row["radius"] for row in found.findings.rows() if np.hypot(row["x"] - 120, row["y"] - 100) < 1)
+            self.assertEqual(len(radii), 2, (teeth, found.findings))
+            np.testing.assert_allclose(radii, (70.4, 80.0), atol=0.5)
+            self.assertLess(min(row["coverage"] for row in found.findings.rows()), 0.4)
+            # As much of a rim on one side only is none.
+        arc = self._picture(lambda a: np.where(np.abs(a) < 1.1, 80.0, 0.0), self._step)
+        self.assertFalse(any(row["coverage"] < 0.4 for row in detect("circles", arc, {}).findings.rows()))
+
     def test_relief_that_is_bright_on_one_side_and_dark_on_the_other(self) -> None:
         def lit(angle: Any, off: Any) -> Any:
             return np.cos(angle - 0.7) * np.exp(np.clip(off, -50, 0) / 20) * self._step(angle, off)
@@ -146,6 +173,40 @@ class Smoothing(unittest.TestCase):
         again = detect("circles", image, {"sigma": 2.4})
         np.testing.assert_array_equal(found.findings["x"], again.findings["x"])
         self.assertFalse(any("smoothed" in note for note in again.notes))
+
+    def test_lines_take_less_where_noise_alone_hides_edges(self) -> None:
+        scene = SCENES["lines"](404, "plain")
+        image = photographed(scene, "photons 3", 404)
+        found = detect("lines", image, {})
+        self.assertEqual((detect("circles", image, {}).resolved["sigma"], found.resolved["sigma"]), (4.0, 2.4))
+        self.assertGreater(score("lines", found, scene)[0], score("lines", detect("lines", image, {"sigma": 4.0}), scene)[0])
+        # A screen needs the widest for lines as well.
+        screened = photographed(SCENES["lines"](404, "plain"), "halftone 7", 404)
+        self.assertEqual(detect("lines", screened, {}).resolved["sigma"], 4.0)
+
+    def test_lines_of_a_blurred_picture_are_the_same_when_the_smoothing_is_given(self) -> None:
+        scene = SCENES["lines"](401, "plain")
+        image = photographed(scene, "defocus 5", 401)
+        found = detect("lines", image, {})
+        self.assertEqual(score("lines", found, scene)[0], 12)
+        again = detect("lines", image, {"sigma": found.resolved["sigma"]})
+        for name in ("x", "y", "length", "breadth"):
+            np.testing.assert_array_equal(found.findings[name], again.findings[name])
+        # Nor does it matter who shared the edge points first.
+        given = {"name": "given", "kind": "lines", "parameters": {"sigma": found.resolved["sigma"]}}
+        recipe = Recipe.make({"lucid_finch_recipe": 2, "name": "both", "detectors": [given, {"name": "auto", "kind": "lines"}]})
+        for one in Engine().run(recipe, image).detections.values():
+            np.testing.assert_array_equal(found.findings["length"], one.findings["length"])
+
+    def test_outlines_need_less_support_where_noise_hides_edges(self) -> None:
+        scene = SCENES["contours"](501, "plain")
+        clear, noisy = (photographed(scene, condition, 501) for condition in ("clear", "photons 8"))
+        self.assertEqual(detect("contours", clear, {}).resolved["support_min"], 0.5)
+        found = detect("contours", noisy, {})
+        self.assertEqual(found.resolved["support_min"], 0.25)
+        before = detect("contours", noisy, {"support_min": 0.5})
+        self.assertGreater(score("contours", found, scene)[0], score("contours", before, scene)[0])
+        self.assertEqual(score("contours", found, scene)[2], 0)
 
     def test_corners_and_faces_say_what_was_chosen_and_do_the_same_when_it_is_given(self) -> None:
         for kind, seed, condition, names in (

@@ -19,7 +19,9 @@ from lucid_finch.core.detectors.shared.declarations import FALSE_ALARMS_COLUMN
 from lucid_finch.core.detectors.shared.edge_features import SLOPE, oriented_points
 from lucid_finch.core.detectors.shared.image_variants import calmed
 from lucid_finch.core.detectors.shared.round_shapes import (
+    ALL_AROUND,
     BEYOND,
+    COVERAGE,
     COVERAGE_FLOOR,
     LEAST,
     LEAVING,
@@ -31,6 +33,7 @@ from lucid_finch.core.detectors.shared.round_shapes import (
     RoundParameters,
     RoundShapes,
     VisibleShape,
+    all_around,
     edge_reasons,
     left_out,
     most_shapes,
@@ -94,6 +97,7 @@ class Circles(RoundShapes):
     )
     # Stamped, printed or seen at a slant, few are perfect.
     usual_sure = (0.0, 0.03)
+    least_coverage = ALL_AROUND
     rim_columns = ("radius", "radius_std")
     sized_by = "radius"
 
@@ -121,6 +125,10 @@ class Circles(RoundShapes):
 
     def size(self, columns: dict[str, Array]) -> Array:
         return columns["radius"]
+
+    def needed_coverage(self, task: Task) -> Array:
+        needed = super().needed_coverage(task)
+        return np.where((needed == COVERAGE) & all_around(task.gathered.rims), ALL_AROUND, needed)
 
     def around(self, columns: dict[str, Array]) -> Array:
         return np.asarray(2 * np.pi * columns["radius"])

@@ -52,9 +52,11 @@ _STROKE = 60.0
 _SLACK = 2.0
 """Near misses are kept up to this power of ten of expected false alarms."""
 
-_ENOUGH = (0.2, 0.8)
-_SCATTERED = (0.3, 0.6)
-"""Coverage that a line needs at least, whose points scatter by so much, px."""
+_ENOUGH = (0.2, 0.8, 0.9)
+_SCATTERED = (0.3, 0.56)
+"""Coverage that a line needs at least, whose points scatter by so much, px;"""
+_DOUBTFUL = (30.0, 60.0)
+"""the most where it stands out by no more than the first -log10 of expected false alarms."""
 
 _CLOSE = 2.0
 """px: parallel lines closer than this are the same edge."""
@@ -137,7 +139,7 @@ class LinesParameters(DetectorParameters):
         most=1.0,
         usual=(0.0, 1.0),
         criterion="coverage",
-        auto=f"{_ENOUGH[0]:g}; up to {_ENOUGH[1]:g} for lines whose points scatter, since those of texture do",
+        auto=f"{_ENOUGH[0]:g}; up to {_ENOUGH[2]:g} for lines whose points scatter, since those of texture do",
         help="Share of a line along which there are edge points.",
     )
     bow_max: float = judges(
@@ -309,7 +311,7 @@ class Lines(Detector):
             "x": 0.5 * (x1 + x2), "y": 0.5 * (y1 + y2), "x1": x1, "y1": y1, "x2": x2, "y2": y2,
             "length": np.hypot(x2 - x1, y2 - y1), "angle": angle, "angle_std": np.degrees(c["angle_std"]),
             "coverage": np.minimum(c["held"] / np.maximum(length, 1.0), 1.0), "rms": c["rms"], "breadth": breadth,
-            "enough": np.minimum(c["held"] / np.maximum(length, 1.0), 1.0) / _needed(c["rms"], smoothing.sigma),
+            "enough": np.minimum(c["held"] / np.maximum(length, 1.0), 1.0) / _needed(c["rms"], smoothing.sigma, log_nfa),
             "votes": c["votes"], "log_nfa": log_nfa, "sagitta": sagitta, "sharpness": sharpness,
              "unwrapped_angle": _unwrapped(angle, parameters.angles),
             **dict(zip(("theta", "rho"), _normal_form(u, v), strict=True)),
@@ -402,10 +404,11 @@ def voting_points(oriented: OrientedPoints, image: Image) -> tuple[VotingPoints,
     return VotingPoints(x, y, oriented.nx[which], oriented.ny[which], angle_error, weight), which
 
 
-def _needed(rms: Array, sigma: float) -> Array:
+def _needed(rms: Array, sigma: float, log_nfa: Array) -> Array:
     """Coverage that lines need; of wide smoothing the points of any line scatter more."""
     low, high = (end * max(1.0, sigma / 1.2) for end in _SCATTERED)
-    return np.interp(np.nan_to_num(rms), (low, high), _ENOUGH)
+    most = np.interp(log_nfa, _DOUBTFUL, _ENOUGH[:0:-1])
+    return _ENOUGH[0] + (most - _ENOUGH[0]) * np.clip((np.nan_to_num(rms) - low) / (high - low), 0.0, 1.0)
 
 
 def _places(c: dict[str, Array], t: Array) -> tuple[Array, Array]:

@@ -20,6 +20,7 @@ from lucid_finch.core.judging import Exclusions, Limit
 from lucid_finch.core.numerics.edges.edge_points import EdgePoints
 from lucid_finch.core.numerics.fitting.rim_support import Rims, own_coverage, rim_tolerance, shared_points
 from lucid_finch.core.numerics.hough.line_votes import relative_entropy
+from lucid_finch.core.numerics.ragged import owners
 from lucid_finch.core.numerics.suppression import close_pairs
 from lucid_finch.core.parameters import Range, forms, judges
 from lucid_finch.core.table import Array, Column
@@ -31,7 +32,10 @@ _SPECK = 2.2
 COVERAGE_FLOOR = 0.3
 """Rims with a lower coverage are not gathered unless asked for."""
 COVERAGE = 0.4
-"""The automatic minimum of the coverage."""
+"""The automatic minimum of the coverage,"""
+ALL_AROUND = 0.3
+"""and that of rims with parts in every direction, such as the tips of a gear's teeth."""
+_DIRECTIONS = 12
 SIZE_TOLERANCE = 0.15
 """px by which a size may miss the range that was asked for: about two standard deviations of a small, faint one."""
 BEYOND = 1.25
@@ -69,7 +73,8 @@ class RoundParameters(DetectorParameters):
         most=1.0,
         usual=(0.0, 1.0),
         criterion="coverage",
-        auto=f"{COVERAGE:g}; more for small shapes if no minimum size is given, since ends of bars are half circles",
+        auto=f"{COVERAGE:g}, {ALL_AROUND:g} of circles with parts in all directions, as of gears; more for small shapes if no"
+        " minimum size is given, since ends of bars are half circles",
         help="Share of the rim along which there are edge points.",
     )
     roundness_min: float = judges(
@@ -172,6 +177,8 @@ class RoundShapes(Detector):
 
     usual_sure: ClassVar[tuple[float, float]] = USUAL
     """The same of a rim that is no work of chance."""
+    least_coverage: ClassVar[float] = COVERAGE
+    """The lowest automatic minimum of the coverage."""
     mostly: ClassVar[float] = 0.5
     """Share of a rim below which it must agree even better."""
     rim_columns: ClassVar[tuple[str, ...]]
@@ -179,7 +186,7 @@ class RoundShapes(Detector):
     main_maps = ("magnitude", "accumulator", "supporting")
     criteria: ClassVar[tuple[Column, ...]] = (
         Column("turning", "gradient rotation", "", "rotation of the gradient along the rim over that of its normal", 2),
-        Column("enough", "coverage for its size", "", "coverage over what a shape so small needs", 2),
+        Column("enough", "coverage for its size", "", "coverage over what such a shape needs", 2),
         Column("deviation", "deviation", "", "systematic deviation of the rim from the shape, in units of the usual one", 2),
         Column("agrees", "polarity", "", "1 if the polarity is the one asked for", 0),
     )
@@ -239,15 +246,22 @@ class RoundShapes(Detector):
         sizes = size_range(getattr(given, self.sized_by), task.image, sigma)
         values: dict[str, Any] = {"sigma": sigma, self.sized_by: tuple(end * scale for end in sizes)}
         if given.coverage_min is None:
-            values["coverage_min"] = COVERAGE
+            values["coverage_min"] = self.least_coverage
         return given.model_copy(update=values)
 
     def frozen(self, task: Task) -> Any:
-        if not _small_need_more(task.given, self.sized_by):
+        if task.given.coverage_min is not None:
             return task.parameters
-        # With a minimum size, small shapes would need no more than others.
-        upper = getattr(task.parameters, self.sized_by)[1]
-        return task.parameters.model_copy(update={"coverage_min": None, self.sized_by: (None, upper)})
+        # As a number it would hold for all shapes alike, and with a minimum size small ones would need no more than others.
+        size = getattr(task.parameters, self.sized_by)
+        size = (None, size[1]) if _small_need_more(task.given, self.sized_by) else size
+        return task.parameters.model_copy(update={"coverage_min": None, self.sized_by: size})
+
+    def needed_coverage(self, task: Task) -> Array:
+        """Coverage that each rim needs where no minimum is given."""
+        size = self.size(task.gathered.rims.columns)
+        low = 6.0 / size if _small_need_more(task.given, self.sized_by) else np.zeros(len(size))
+        return np.clip(low, COVERAGE, 0.8)
 
     def form(self, task: Task) -> Candidates:
         gathered: Gathered = task.gathered
@@ -279,15 +293,15 @@ class RoundShapes(Detector):
             "roundness": c["fidelity"],
             "polarity": polarity,
             "agrees": np.asarray(agrees, float),
-            "enough": c["coverage"] / np.clip(6.0 / size, COVERAGE, 0.8),
+            "enough": c["coverage"] / self.needed_coverage(task),
         }
         typical = float(np.median(size)) if len(rims) else 20.0
         return Candidates(columns, rank_score, typical, Exclusions("spacing", pairs, np.ones(len(pairs)), 0.0))
 
     def limits(self, task: Task) -> tuple[Limit, ...]:
         found = super().limits(task)
-        if _small_need_more(task.given, self.sized_by):
-            found += (Limit("coverage_min", "enough", "at least", 1.0, admits=COVERAGE),)
+        if task.given.coverage_min is None:
+            found += (Limit("coverage_min", "enough", "at least", 1.0, admits=self.least_coverage),)
         return found
 
     def measured(self, task: Task) -> dict[str, Any]:
@@ -418,6 +432,14 @@ def edge_reasons(task: Task, x: float, y: float, shape: str) -> list[Reason]:
         return []
     text = f"an edge of {strongest.measured:.2f} {SLOPE} is here, but no {shape} fits along it: straight, uneven or too short"
     return [Reason("rim", strongest.measured, strongest.limit, SLOPE, False, text)]
+
+
+def all_around(rims: Rims) -> NDArray[np.bool_]:
+    """Which rims have points in every direction from their centres."""
+    direction = np.minimum((rims.place * _DIRECTIONS).astype(np.int64), _DIRECTIONS - 1)
+    has = np.zeros((len(rims), _DIRECTIONS), bool)
+    has[owners(rims.start), direction] = True
+    return np.asarray(has.all(axis=1))
 
 
 def _small_need_more(given: Any, sized_by: str) -> bool:
