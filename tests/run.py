@@ -60,12 +60,19 @@ class Part:
 
 
 def parts() -> list[Part]:
-    """The window offscreen, the rest, and the window once more under X11 and on screens with other pixel ratios."""
+    """The window offscreen, the rest in two halves, and the window once more under X11 and on screens with other pixel ratios;
+    the longest first."""
     modules = sorted(
         ".".join(path.relative_to(ROOT).with_suffix("").parts) for path in (ROOT / "tests").rglob("test_*.py")
     )  # fmt: skip
     desktop = [name for name in modules if name.startswith("tests.desktop.")]
-    found = [Part("the window", desktop), Part("all but the window", [name for name in modules if name not in desktop])]
+    others = [name for name in modules if name not in desktop]
+    detectors = [name for name in others if name.startswith(("tests.core.detectors.", "tests.core.numerics.", "tests.demo."))]
+    found = [
+        Part("the window", desktop),
+        Part("detectors and numerics", detectors),
+        Part("all else", [name for name in others if name not in detectors]),
+    ]
     if shutil.which("Xvfb") is None or shutil.which("xvfb-run") is None:
         print("== no Xvfb: the window is tested offscreen only")
     else:

@@ -55,7 +55,8 @@ def stamp(
     box = (x - reach, y - reach, x + reach, y + reach)
     for grow, colour, opacity in ((1.9, _RIDGE, 0.55), (0.0, _PRESSED, 0.85)):
         for direction, length in toes:
-            canvas.fill(_grown(polygon(_toe(direction, length, scale, x, y, turn)), grow * scale), colour, box, opacity=opacity)
+            toe = polygon(_toe(direction, length, scale, x, y, turn), 2.0 + grow * scale)
+            canvas.fill(_grown(toe, grow * scale), colour, box, opacity=opacity)
         canvas.fill(ellipse(x, y, (7.5 + grow) * scale, (7.5 + grow) * scale, 0.0), colour, box, opacity=opacity)
         if ring:
             left = x - 26 * scale * math.cos(turn) - 14 * scale * math.sin(turn)

@@ -14,7 +14,7 @@ from lucid_finch.core.numerics.edges.gradients import gaussian_kernel, smoothed
 
 Plane = NDArray[np.float32]
 Distance = Callable[[Plane, Plane], Plane]
-"""Signed distance in px at (x, y) of the picture, negative inside."""
+"""Signed distance in px, negative inside, at x (1, W) and y (H, 1), ascending, of the picture."""
 
 FINE = 2
 """The canvas has so many cells a pixel in x and y."""
@@ -113,8 +113,8 @@ def ellipse(cx: float, cy: float, a: float, b: float, turn: float) -> Distance:
     return distance
 
 
-def polygon(points: NDArray[np.float64]) -> Distance:
-    """Signed distance of a closed outline of straight pieces; even-odd."""
+def polygon(points: NDArray[np.float64], beyond: float = 2.0) -> Distance:
+    """Signed distance, to `beyond` px from it, of a closed outline of straight pieces; even-odd."""
     closed = np.concatenate([points, points[:1]])
 
     def distance(x: Plane, y: Plane) -> Plane:
@@ -122,20 +122,26 @@ def polygon(points: NDArray[np.float64]) -> Distance:
         for (x1, y1), (x2, y2) in pairwise(closed):
             if y1 != y2:
                 inside ^= ((y1 <= y) != (y2 <= y)) & (x < x1 + (y - y1) * (x2 - x1) / (y2 - y1))
-        return np.where(inside, -1, 1).astype(np.float32) * polyline(closed, 0.0)(x, y)
+        return np.where(inside, -1, 1).astype(np.float32) * polyline(closed, 0.0, beyond)(x, y)
 
     return distance
 
 
-def polyline(points: NDArray[np.float64], width: float) -> Distance:
-    """Signed distance of a stroke of `width` px along straight pieces."""
+def polyline(points: NDArray[np.float64], width: float, beyond: float = 2.0) -> Distance:
+    """Signed distance of a stroke of `width` px along straight pieces; infinite where more than `beyond` px beside it."""
 
     def distance(x: Plane, y: Plane) -> Plane:
         nearest = np.full(np.broadcast(x, y).shape, np.inf, np.float32)
+        columns, rows = x.ravel(), y.ravel()
         for (x1, y1), (x2, y2) in pairwise(points):
+            # Only what the piece can cover: pictures have many pieces.
+            reach = width / 2 + beyond
+            left, right = np.searchsorted(columns, (min(x1, x2) - reach, max(x1, x2) + reach))
+            top, bottom = np.searchsorted(rows, (min(y1, y2) - reach, max(y1, y2) + reach))
+            u, v, part = x[:, left:right], y[top:bottom], nearest[top:bottom, left:right]
             dx, dy = x2 - x1, y2 - y1
-            along = np.clip(((x - x1) * dx + (y - y1) * dy) / (dx * dx + dy * dy), 0, 1)
-            nearest = np.minimum(nearest, np.hypot(x - x1 - along * dx, y - y1 - along * dy).astype(np.float32))
+            along = np.clip(((u - x1) * dx + (v - y1) * dy) / (dx * dx + dy * dy), 0, 1)
+            np.minimum(part, np.hypot(u - x1 - along * dx, v - y1 - along * dy).astype(np.float32), out=part)
         return nearest - np.float32(width / 2)
 
     return distance
