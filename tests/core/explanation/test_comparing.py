@@ -32,6 +32,10 @@ class Counterparts(unittest.TestCase):
         # Only one of two that are near is the same.
         self.assertEqual(self.changes(spots((10, 10)), spots((10.5, 10), (12, 10))), ([1], []))
 
+    def test_mutual_neighbours_are_the_same(self) -> None:
+        before, after = spots((0, 0), (10, 0), (50, 50)), spots((0.5, 0), (1.0, 0), (80, 80))
+        self.assertEqual(self.changes(before, after, 2.0), ([1, 2], [1, 2]))
+
     def test_a_line_whose_ends_vary_is_the_same(self) -> None:
         before = lines((0, 20, 100, 20))
         self.assertEqual(self.changes(before, lines((0, 20.5, 60, 20.5))), ([], []))

@@ -4,9 +4,6 @@ from __future__ import annotations
 
 import unittest
 
-import numpy as np
-
-from lucid_finch.core.explanation.comparing import gained_and_lost
 from tests.desktop.support import BenchCase, two_squares
 
 
@@ -49,12 +46,6 @@ class Kept(BenchCase):
         self.settle()
         self.bench.drawer.setCurrentWidget(page)
         self.assertIn("1 lost", page.about.text())
-
-    def test_mutual_neighbours_are_the_same(self) -> None:
-        before, after = np.array([[0.0, 0], [10, 0], [50, 50]]), np.array([[0.5, 0], [1.0, 0], [80, 80]])
-        gained, lost = gained_and_lost(before, after, 2.0)
-        self.assertEqual((gained.tolist(), lost.tolist()), ([1, 2], [1, 2]))
-        self.assertEqual([rows.tolist() for rows in gained_and_lost(before[:0], after, 2.0)], [[0, 1, 2], []])
 
 
 if __name__ == "__main__":

@@ -254,13 +254,14 @@ class RoundShapes(Detector):
             return task.parameters
         # As a number it would hold for all shapes alike, and with a minimum size small ones would need no more than others.
         size = getattr(task.parameters, self.sized_by)
-        size = (None, size[1]) if _small_need_more(task.given, self.sized_by) else size
+        size = (None, size[1]) if _has_no_least(getattr(task.given, self.sized_by)) else size
         return task.parameters.model_copy(update={"coverage_min": None, self.sized_by: size})
 
     def needed_coverage(self, task: Task) -> Array:
         """Coverage that each rim needs where no minimum is given."""
         size = self.size(task.gathered.rims.columns)
-        low = 6.0 / size if _small_need_more(task.given, self.sized_by) else np.zeros(len(size))
+        # Small shapes need more where no minimum size is given.
+        low = 6.0 / size if _has_no_least(getattr(task.given, self.sized_by)) else np.zeros(len(size))
         return np.clip(low, COVERAGE, 0.8)
 
     def form(self, task: Task) -> Candidates:
@@ -442,10 +443,8 @@ def all_around(rims: Rims) -> NDArray[np.bool_]:
     return np.asarray(has.all(axis=1))
 
 
-def _small_need_more(given: Any, sized_by: str) -> bool:
-    """Whether small shapes need a larger coverage: where neither that nor a minimum size is given."""
-    size = getattr(given, sized_by)
-    return given.coverage_min is None and (size is None or size[0] is None)
+def _has_no_least(size: Range | None) -> bool:
+    return size is None or size[0] is None
 
 
 def size_range(given: Range | None, image: Image, sigma: float) -> tuple[float, float]:
