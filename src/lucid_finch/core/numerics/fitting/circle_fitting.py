@@ -555,7 +555,7 @@ def refine_circles(pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: Floa
     return replace(rims, columns=c, place=place)
 
 
-_CORNERS = range(5, 11)
+_CORNERS = range(4, 11)
 _CORNER_SURE = 3.5
 """Standard deviations that a wave along the rim must stand out by."""
 _CLEARER = 2.0
@@ -578,7 +578,7 @@ _WAVES = {corners: _polygon_wave(corners) for corners in _CORNERS}
 def _polygon_share(
     rims: Rims, c: dict[str, NDArray[np.float64]], dx: NDArray[Any], dy: NDArray[Any], owner: NDArray[np.int64], sigma: float
 ) -> NDArray[np.float64]:
-    """How much each rim swings as a regular polygon of 5 to 10 corners would after the smoothing: 1 like one, 0 not at all, or
+    """How much each rim swings as a regular polygon of 4 to 10 corners would after the smoothing: 1 like one, 0 not at all, or
     not for sure."""
     share = np.zeros(len(rims))
     seen = np.flatnonzero((c["coverage"] >= _ENOUGH_SEEN) & likely_rims(c))
