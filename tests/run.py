@@ -69,9 +69,9 @@ def parts() -> list[Part]:
     others = [name for name in modules if name not in desktop]
     detectors = [name for name in others if name.startswith(("tests.core.detectors.", "tests.core.numerics.", "tests.demo."))]
     found = [
+        Part("all else", [name for name in others if name not in detectors]),
         Part("the window", desktop),
         Part("detectors and numerics", detectors),
-        Part("all else", [name for name in others if name not in detectors]),
     ]
     if shutil.which("Xvfb") is None or shutil.which("xvfb-run") is None:
         print("== no Xvfb: the window is tested offscreen only")

@@ -10,9 +10,9 @@ from benchmarks import hostile
 
 class Watched(unittest.TestCase):
     def test_a_sample_of_calls(self) -> None:
-        made, faults = hostile.watch(120, 700_000, False, None)
+        made, faults = hostile.watch(80, 700_000, False, None)
         self.assertEqual(faults, [])
-        self.assertEqual(made, 120)
+        self.assertEqual(made, 80)
 
     def test_a_process_that_dies_is_named(self) -> None:
         with unittest.mock.patch.object(hostile.sys, "executable", "/bin/false"):
