@@ -559,8 +559,8 @@ _CORNERS = range(4, 11)
 _CORNER_SURE = 3.5
 """Standard deviations that a wave along the rim must stand out by."""
 _CLEARER = 2.0
-"""Times as large as the second largest other wave, that of an oval apart, a polygon's own must be: blur, blocks and screens make
-several waves."""
+"""Times as large as the second largest other wave, and as half of an oval's, a polygon's own must be: motion, blocks and screens
+make several waves."""
 _ENOUGH_SEEN = 0.55
 """Share of a rim from which on its waves can be told apart."""
 
@@ -606,5 +606,6 @@ def _polygon_share(
         smoothing = np.exp(-0.5 * blurred * (corners / np.maximum(c["radius"], 1.0)) ** 2)
         own = size[corners] / (_WAVES[corners] * c["radius"] * np.maximum(smoothing, 0.1))
         others = np.sort([size[swings] for swings in size if swings not in (2, corners)], axis=0)[-2]
+        others = np.maximum(others, 0.5 * size[2])
         share = np.maximum(share, np.where(size[corners] > np.maximum(least, _CLEARER * others), own, 0.0))
     return share
