@@ -58,6 +58,8 @@ _SCATTERED = (0.3, 0.56)
 _DOUBTFUL = (30.0, 60.0)
 """the most where it stands out by no more than the first -log10 of expected false alarms."""
 
+_REMAINS = 3.0
+"""-log10 of false alarms by which a line must stand out more where a pattern was smoothed away: what is left of it makes rows."""
 _CLOSE = 2.0
 """px: parallel lines closer than this are the same edge."""
 
@@ -303,7 +305,7 @@ class Lines(Detector):
         swap = (x2 < x1) | ((x2 == x1) & (y2 < y1))
         x1, x2, y1, y2 = np.where(swap, x2, x1), np.where(swap, x1, x2), np.where(swap, y2, y1), np.where(swap, y1, y2)
         length = c["t2"] - c["t1"]
-        log_nfa = c["gain"] / math.log(10)
+        log_nfa = c["gain"] / math.log(10) - (_REMAINS if smoothing.is_pattern else 0.0)
         u, v = image.frame.to_source(np.stack([x1, x2]), np.stack([y1, y2]))
         angle = np.degrees(np.arctan2(v[1] - v[0], u[1] - u[0])) % 180.0
         sagitta = np.maximum(np.abs(c["sagitta"]) - 2 * c["sagitta_std"] - 0.15, 0.0) / np.maximum(length, 1.0) * 100

@@ -72,6 +72,8 @@ class SmoothingChoice:
     along: float = 0.0
     """px that suffice for what is seen all along a line, since its points need to stand out together only; 0 if no less do."""
     reason_along: str = ""
+    is_pattern: bool = False
+    """Whether what hides edges is a pattern, such as the screen of a print."""
 
     @property
     def is_blurred(self) -> bool:
@@ -176,11 +178,8 @@ def choose_smoothing(
         if seen[soft].length >= _LOST * seen[chosen].length:
             chosen, reason = soft, f"edges are blurred by {blur:.1f} px"
         soft -= 1
-    if (
-        chosen == 2
-        and reason == hidden(2)
-        and seen[1].length >= _HALF * seen[2].length
-        and seen[2].clear < _MUCH_CLEARER * seen[1].clear
-    ):
-        along = SMOOTHINGS[1]
-    return SmoothingChoice(SMOOTHINGS[chosen], blur, softest, reason, along, hidden(1) if along else "")
+    pattern = False
+    if chosen == 2 and reason == hidden(2):
+        pattern = seen[1].length > 0 and seen[2].clear >= _MUCH_CLEARER * seen[1].clear
+        along = SMOOTHINGS[1] if not pattern and seen[1].length >= _HALF * seen[2].length else 0.0
+    return SmoothingChoice(SMOOTHINGS[chosen], blur, softest, reason, along, hidden(1) if along else "", pattern)
