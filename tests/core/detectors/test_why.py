@@ -8,6 +8,8 @@ from typing import Any
 
 import numpy as np
 
+from benchmarks.hard import SCENES, score
+from benchmarks.hard_scenes import Scene, photographed
 from lucid_finch.core.execution import engine
 from lucid_finch.core.explanation.explaining import Explanation, explain
 from lucid_finch.core.image import Image
@@ -181,6 +183,23 @@ class Remedies(unittest.TestCase):
         noise = np.random.default_rng(1).normal(120, 20, (200, 200))
         found = engine.detect("circles", Image.from_array(np.clip(noise, 0, 255).astype(np.uint8)), {})
         self.assertIsNone(explain(found, (100.0, 100.0), seconds=3.0).change)
+
+    def test_a_smoothing_is_proposed_that_shows_the_whole_line(self) -> None:
+        scene = SCENES["lines"](404, "plain")
+        stroke = min(scene.strokes, key=lambda one: np.hypot(one.x - 664, one.y - 125))
+        image = photographed(scene, "photons 3", 404)
+        found = engine.detect("lines", image, {})
+        alone = Scene(scene.plane, strokes=[stroke])
+        self.assertEqual(score("lines", found, alone)[0], 0)
+        change = explain(found, (stroke.x, stroke.y), seconds=20.0).change
+        assert change is not None
+        self.assertIn("sigma", change.values)
+        after = engine.detect("lines", image, change.values)
+        self.assertEqual(score("lines", after, alone)[0], 1)
+        # Other lines, whose ends shift with the smoothing, are not counted as new ones.
+        self.assertLessEqual(change.gains - 1 + change.loses, 3)
+        right = score("lines", found, scene)[0]
+        self.assertGreaterEqual(score("lines", after, scene)[0], right)
 
 
 if __name__ == "__main__":
