@@ -184,6 +184,11 @@ class Smoothing(unittest.TestCase):
         screened = photographed(SCENES["lines"](404, "plain"), "halftone 7", 404)
         self.assertEqual(detect("lines", screened, {}).resolved["sigma"], 4.0)
 
+    def test_a_grating_is_smoothed_until_it_is_gone(self) -> None:
+        scene = SCENES["lines"](9, "plain")
+        found = detect("lines", photographed(scene, "grating", 6), {})
+        self.assertEqual((found.resolved["sigma"], score("lines", found, scene)), (4.0, (12, 0, 0)))
+
     def test_lines_of_a_blurred_picture_are_the_same_when_the_smoothing_is_given(self) -> None:
         scene = SCENES["lines"](401, "plain")
         image = photographed(scene, "defocus 5", 401)

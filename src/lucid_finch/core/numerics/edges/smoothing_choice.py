@@ -38,7 +38,7 @@ _MORE = 1.25
 """Times as much length must be found with a wider smoothing for it to pay,"""
 _FAINT = 4.5
 """or as much where the median of the surest edges is below so many times the background,"""
-_CLEARER = 4.0
+_CLEARER = 2.4
 """or stands out so many times as much with the wider one: a pattern is gone."""
 _AS_MUCH = 0.9
 _LITTLE = 100.0
