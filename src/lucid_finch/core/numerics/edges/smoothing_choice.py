@@ -39,7 +39,7 @@ _MORE = 1.25
 _FAINT = 4.5
 """or as much where the median of the surest edges is below so many times the background,"""
 _CLEARER = 2.4
-"""or stands out so many times as much with the wider one: a pattern is gone."""
+"""or stands out so many times as much with the wider one: a pattern is gone. Noise alone makes them 1.2 to 1.7 times as clear."""
 _AS_MUCH = 0.9
 _LITTLE = 100.0
 """px of edges that a wider smoothing must show."""
@@ -47,9 +47,9 @@ _SOFT = (2.2, 2.7)
 """px of blur from which on the second and the third smoothing are taken."""
 _BLURRED = 1.4
 """px of blur from which on edges are soft for filters of a px or two."""
-_MUCH_CLEARER, _HALF = 2.0, 0.3
-"""Times as clear edges must become with the widest smoothing, and the share of them that the one before must show at most, for
-long shapes to need it; noise alone makes edges 1.2 to 1.7 times as clear."""
+_HALF = 0.3
+"""Share of the edges of the widest smoothing that the one before must show, for long shapes to be content with it, unless a
+pattern hides the others."""
 _LOST = 0.6
 """Share of the length that a wider smoothing must keep."""
 _SAMPLE = 600
@@ -180,6 +180,6 @@ def choose_smoothing(
         soft -= 1
     pattern = False
     if chosen == 2 and reason == hidden(2):
-        pattern = seen[1].length > 0 and seen[2].clear >= _MUCH_CLEARER * seen[1].clear
+        pattern = seen[1].length > 0 and seen[2].clear >= _CLEARER * seen[1].clear
         along = SMOOTHINGS[1] if not pattern and seen[1].length >= _HALF * seen[2].length else 0.0
     return SmoothingChoice(SMOOTHINGS[chosen], blur, softest, reason, along, hidden(1) if along else "", pattern)
