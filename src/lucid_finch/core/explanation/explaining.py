@@ -152,21 +152,26 @@ def _remedy(task: Task, at: tuple[float, float], budget: Budget) -> Change | Non
             continue
         if best is None or _merit(change) > _merit(best):
             best = change
-        if set(values.values()) == {None}:
+        if _is_automatic(change):
             # What the program would have chosen itself.
             break
     return best
 
 
+def _is_automatic(change: Change) -> bool:
+    return set(change.values.values()) == {None}
+
+
 def _is_little(task: Task, change: Change) -> bool:
     """Whether little else comes and goes with a change; what the program would have chosen itself may bring more."""
-    if set(change.values.values()) == {None}:
+    if _is_automatic(change):
         return not _is_flood(task, change)
     return (change.gains - 1 <= _MOST_OTHERS and change.loses <= _MOST_OTHERS) or not len(task.rows)
 
 
 def _merit(change: Change) -> float:
-    """What stands out most is most likely whole; each other finding that comes or goes tells against a change."""
+    """Rank of a change: by that of the finding at the place, since what stands out most is most likely whole, less for each other
+    finding that is gained or lost."""
     return change.rank_score / (1 + 0.25 * (change.gains - 1) + 0.5 * change.loses)
 
 

@@ -170,16 +170,17 @@ def choose_smoothing(
             if (chosen or seen[0].clear < _CLEAR) and seen[chosen].pays(seen[level]):
                 chosen = level
 
-    def hidden(level: int) -> str:
+    for level in range(soft, chosen, -1):
+        if seen[level].length >= _LOST * seen[chosen].length:
+            return SmoothingChoice(SMOOTHINGS[level], blur, softest, f"edges are blurred by {blur:.1f} px")
+
+    def reason(level: int) -> str:
         return f"{seen[level].length:.0f} px of edges stand out, with {SMOOTHINGS[0]:g} px {seen[0].length:.0f}" if level else ""
 
-    reason, along = hidden(chosen), 0.0
-    while soft > chosen:
-        if seen[soft].length >= _LOST * seen[chosen].length:
-            chosen, reason = soft, f"edges are blurred by {blur:.1f} px"
-        soft -= 1
-    pattern = False
-    if chosen == 2 and reason == hidden(2):
-        pattern = seen[1].length > 0 and seen[2].clear >= _CLEARER * seen[1].clear
-        along = SMOOTHINGS[1] if not pattern and seen[1].length >= _HALF * seen[2].length else 0.0
-    return SmoothingChoice(SMOOTHINGS[chosen], blur, softest, reason, along, hidden(1) if along else "", pattern)
+    choice = SmoothingChoice(SMOOTHINGS[chosen], blur, softest, reason(chosen))
+    if chosen < 2:
+        return choice
+    if seen[1].length > 0 and seen[2].clear >= _CLEARER * seen[1].clear:
+        return replace(choice, is_pattern=True)
+    enough = seen[1].length >= _HALF * seen[2].length
+    return replace(choice, along=SMOOTHINGS[1], reason_along=reason(1)) if enough else choice
