@@ -294,6 +294,8 @@ class Contours(Detector):
         plane = smoothed_image(image, level.sigma)
         if level.method == "local":
             level = at_halfway(plane, level)
+        elif level.method == "edges" and level.smoothing is not None and level.smoothing.reason:
+            level = at_halfway(plane, level, edges)
         signed = signed_level(plane, level)
         if masked is not None:
             signed[masked != 0] = MASKED

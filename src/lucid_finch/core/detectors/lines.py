@@ -1,6 +1,7 @@
 """Lines: straight edges and strokes, broken or dashed ones included, from votes over angle and offset.
 
 Edge points vote (`numerics.hough.line_votes`); the points of a line are cut into segments and fitted (`numerics.hough.segments`).
+In noise the grey levels beside a segment say how far it goes, and that it is one (`numerics.hough.line_contrast`).
 A line is accepted if the background produces one like it less often than `false_alarms`, so that no number of peaks or votes is
 needed.
 """
@@ -30,15 +31,19 @@ from lucid_finch.core.detectors.shared.edge_features import (
 from lucid_finch.core.image import Image
 from lucid_finch.core.judging import Exclusions, Limit
 from lucid_finch.core.numerics.edges.edge_points import EdgePoints
+from lucid_finch.core.numerics.hough.line_contrast import line_contrast
 from lucid_finch.core.numerics.hough.line_ends import settle_ends
 from lucid_finch.core.numerics.hough.line_sharpness import line_sharpness
 from lucid_finch.core.numerics.hough.line_votes import LineSpace, Traced, VotingPoints, line_votes, trace_lines
 from lucid_finch.core.numerics.hough.segments import Segments, cut_segments, refine_segments
+from lucid_finch.core.numerics.normal_tail import log_tail
 from lucid_finch.core.parameters import Length, Range, forms, gathers, judges
 from lucid_finch.core.table import Array, Column
 
 _THIN = 8.5
 """px: a stroke up to this width is one line, not two edges."""
+_UNSURE = 1.5
+"""px: by how much sides in noise may lie farther apart."""
 
 _APPARENT = 2.6
 """Times the smoothing that the sides of a thin stroke are apart at most, because of it."""
@@ -179,6 +184,8 @@ class Gathered:
     """The edge point behind each voting point."""
     space: LineSpace
     traced: Traced
+    tests: float
+    """Logarithm of how many lines there may be."""
 
     @property
     def nbytes(self) -> int:
@@ -201,7 +208,7 @@ class Lines(Detector):
         Column("length", "length", "px", "from end to end", 1, "length", "angle"),
         Column("angle", "angle", "deg", "0 along x, 90 down, in [0, 180)", 2),
         Column("angle_std", "angle ±", "deg", "one standard deviation, from the noise alone", 4),
-        Column("coverage", "coverage", "", "share of the length along which there are edge points", 2),
+        Column("coverage", "coverage", "", "share of the length along which there are edge points or, in noise, contrast", 2),
         Column("rms", "rms", "px", "root of the mean squared distance of its points", 3, "across", "angle"),
         Column(
             "breadth",
@@ -244,7 +251,7 @@ class Lines(Detector):
         tests = 2 * math.log(max(image.width * image.height / step**2, 10.0))
         slack = (_SLACK + (self.floor(parameters) or 0.0)) * math.log(10)
         traced = trace_lines(voting, oriented.along[which], space, image.width, image.height, step, tests, slack)
-        return Gathered(oriented, voting, which, space, traced)
+        return Gathered(oriented, voting, which, space, traced, tests)
 
     def floor(self, parameters: LinesParameters) -> float | None:
         # Powers of ten above one false alarm per image, rounded up: more lines have to be traced.
@@ -276,10 +283,13 @@ class Lines(Detector):
         )
         significant = np.flatnonzero(segments.columns["gain"] > 0)
         segments = refine_segments(image.pixels, image.mask, gathered.voting, segments, significant)
-        s = segments.columns
         smoothing = gathered.oriented.smoothing
+        if smoothing.hides_edges and not smoothing.is_pattern and bridge is None:
+            segments = _seen_together(image, segments, gathered.tests)
+        s = segments.columns
         soft = max(0.7, np.nan_to_num(smoothing.softest))
-        widest = {True: _STROKE, False: 0.0, None: max(_THIN, _APPARENT * math.hypot(smoothing.sigma, 0.7))}[parameters.pair]
+        thin = _THIN + (_UNSURE if smoothing.hides_edges else 0.0)
+        widest = {True: _STROKE, False: 0.0, None: max(thin, _APPARENT * math.hypot(smoothing.sigma, 0.7))}[parameters.pair]
         sides = _paired(s, widest, _SOFT_STROKE if parameters.pair is None and soft > _SOFT else 0.0)
         one, other = sides[:, 0], sides[:, 1]
         both = other >= 0
@@ -417,6 +427,21 @@ def _places(c: dict[str, Array], t: Array) -> tuple[Array, Array]:
     """Points at `t` along lines in normal form."""
     cos, sin = np.cos(c["theta"]), np.sin(c["theta"])
     return c["rho"] * cos - t * sin, c["rho"] * sin + t * cos
+
+
+def _seen_together(image: Image, segments: Segments, tests: float) -> Segments:
+    """Segments with the place, ends and gain that the grey levels beside them give, where those say more than edge points."""
+    columns = dict(segments.columns)
+    seen = line_contrast(image.pixels, image.mask, image.quantum, columns, np.arange(len(segments)))
+    gain = -math.log(10) * log_tail(seen.clear) - tests
+    more = gain > columns["gain"]
+    half = np.maximum(0.5 * (seen.t2 - seen.t1), 1.0)
+    better = {
+        "theta": seen.theta, "rho": seen.rho, "t1": seen.t1, "t2": seen.t2, "gain": gain, "held": seen.held,
+        "angle_std": np.maximum(columns["angle_std"], 0.5 / half),
+    }  # fmt: skip
+    columns.update({name: np.where(more, values, columns[name]) for name, values in better.items()})
+    return replace(segments, columns=columns)
 
 
 def _span(c: dict[str, Array], image: Image) -> tuple[Array, Array]:

@@ -101,10 +101,10 @@ def signed_level(plane: NDArray[np.float32], level: Level) -> NDArray[np.float32
         signed *= sign
         signed += extra
         return signed
-    if level.surface is not None:
-        return np.asarray((plane - level.surface.rows(0, len(plane), plane.shape[1])) * sign, np.float32)
     if level.halfway is not None:
         return np.asarray((plane - level.halfway) * sign, np.float32)
+    if level.surface is not None:
+        return np.asarray((plane - level.surface.rows(0, len(plane), plane.shape[1])) * sign, np.float32)
     middle = np.float32(plane.mean(dtype=np.float64))
     off = plane - middle
     mean = box_mean(off, level.window)
@@ -116,11 +116,11 @@ def signed_level(plane: NDArray[np.float32], level: Level) -> NDArray[np.float32
     return np.asarray(signed, np.float32)
 
 
-def at_halfway(plane: NDArray[np.float32], level: Level) -> Level:
-    """A local threshold moved to half of the step across each outline of a smoothed image (H, W).
+def at_halfway(plane: NDArray[np.float32], level: Level, edges: NDArray[np.uint8] | None = None) -> Level:
+    """A threshold moved to half of the step across each outline of a smoothed image (H, W), except beside `edges`.
 
-    The mean of a window lies nearer to the ground than to a small object, so that outlines would run where an edge begins.
-    Moved by at most `_BESIDE` px a round.
+    The mean of a window lies nearer to the ground than to a small object, so that outlines would run where an edge begins; and
+    a level that follows edges is that of others where an object shows none. Moved by at most `_BESIDE` px a round.
     """
     sign = np.float32(1.0 if level.bright else -1.0)
     signed, raised = signed_level(plane, level), plane * sign
@@ -130,7 +130,11 @@ def at_halfway(plane: NDArray[np.float32], level: Level) -> Level:
             break
         step = high - low
         clear = step >= max(6 * (level.noise or 0.0), 2 * level.offset, _CLEAR * float(np.percentile(step, 90)))
+        if edges is not None:
+            clear &= edges.ravel()[place] == 0
         half, known = _spread(place[clear], 0.5 * (high + low)[clear], plane.shape)
+        if edges is not None:
+            known &= edges == 0
         np.copyto(signed, raised - half, where=known)
     return replace(level, halfway=plane - sign * signed)
 

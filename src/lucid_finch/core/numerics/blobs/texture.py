@@ -8,6 +8,8 @@ from collections.abc import Iterator
 import numpy as np
 from numpy.typing import NDArray
 
+from lucid_finch.core.numerics.normal_tail import log_tail
+
 Floats = NDArray[np.float64]
 
 _SHARES = (0.5, 0.8)
@@ -71,8 +73,6 @@ def rim_rarity(change: Floats, scale: NDArray[np.int64]) -> Floats:
     follow a normal law, by their median and upper quantiles; where these lie further apart than those of such a law, a power of
     the distance from the median does.
     """
-    from scipy import special  # here, since loading it takes a tenth of a second
-
     found = np.zeros(len(change))
     if len(change) < 0.2 * _FEWEST:
         return found
@@ -81,7 +81,7 @@ def rim_rarity(change: Floats, scale: NDArray[np.int64]) -> Floats:
         wide, wider = max(float(high - middle), 1e-9), max(float(highest - middle), 1e-9)
         power = min(max(math.log(_Z95 / _Z80) / max(math.log(wider / wide), 1e-6), _HEAVIEST), 1.0)
         z = _Z80 * (np.maximum(change[here] - middle, 0.0) / wide) ** power
-        found[here] = -special.log_ndtr(-z) / math.log(10)
+        found[here] = -log_tail(z)
     return found
 
 

@@ -72,6 +72,8 @@ class SmoothingChoice:
     along: float = 0.0
     """px that suffice for what is seen all along a line, since its points need to stand out together only; 0 if no less do."""
     reason_along: str = ""
+    hides_edges: bool = False
+    """Whether noise or a pattern hides edges from the narrow smoothing."""
     is_pattern: bool = False
     """Whether what hides edges is a pattern, such as the screen of a print."""
 
@@ -79,11 +81,6 @@ class SmoothingChoice:
     def is_blurred(self) -> bool:
         """Whether the surest edges are soft, rather than hidden by noise or a pattern."""
         return self.blur >= _BLURRED
-
-    @property
-    def hides_edges(self) -> bool:
-        """Whether noise or a pattern hides edges from the narrow smoothing."""
-        return self.sigma > SMOOTHINGS[0] and not self.is_blurred
 
     def for_lines(self, given: float | None) -> SmoothingChoice:
         """The choice for lines, or what was given, with the blur that was measured."""
@@ -177,7 +174,8 @@ def choose_smoothing(
     def reason(level: int) -> str:
         return f"{seen[level].length:.0f} px of edges stand out, with {SMOOTHINGS[0]:g} px {seen[0].length:.0f}" if level else ""
 
-    choice = SmoothingChoice(SMOOTHINGS[chosen], blur, softest, reason(chosen))
+    hides = chosen > 0 and not blur >= _BLURRED
+    choice = SmoothingChoice(SMOOTHINGS[chosen], blur, softest, reason(chosen), hides_edges=hides)
     if chosen < 2:
         return choice
     if seen[1].length > 0 and seen[2].clear >= _CLEARER * seen[1].clear:

@@ -23,6 +23,7 @@ from lucid_finch.core.numerics.matching.locating import (
     distinct,
     fine_factor,
 )
+from lucid_finch.core.numerics.normal_tail import log_tail
 
 _RANDOM_POSES = 300
 _ALIGNED = 1.7
@@ -67,13 +68,6 @@ def by_chance(pyramid: Pyramid, model: Model, ranges: Ranges, pitch: float) -> f
     middle = 1.4826 * float(np.median(np.abs(seen)))
     tail = float(np.quantile(np.abs(seen), 0.95)) / 1.96
     return _ALIGNED * max(middle, tail, 0.5 * pitch / max(model.side, 2.0))
-
-
-def log_tail(z: Floats) -> Floats:
-    """log10 of the chance that a normal deviate exceeds z."""
-    from scipy import special  # here, since loading it takes a tenth of a second
-
-    return np.asarray(special.log_ndtr(-np.asarray(z, float)) / math.log(10))
 
 
 def by_correlation(values: Floats, varied: float, pixels: int, count: float) -> Floats:
