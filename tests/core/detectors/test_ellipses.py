@@ -27,6 +27,18 @@ Oval = tuple[float, float, float, float, float, float]
 """x, y, semi-axes, angle in degrees, contrast."""
 
 
+def _slanted_polygon(corners: int, cx: float, cy: float, reach: float, ratio: float, angle: float) -> tuple[Any, float]:
+    """A regular polygon seen at a slant, brighter than the ground."""
+
+    def inside(x: Any, y: Any) -> Any:
+        c, s = math.cos(math.radians(angle)), math.sin(math.radians(angle))
+        u, v = (x - cx) * c + (y - cy) * s, ((y - cy) * c - (x - cx) * s) / ratio
+        sides = np.arange(corners) * 2 * math.pi / corners
+        return np.max([u * math.cos(side) + v * math.sin(side) for side in sides], axis=0) < reach * math.cos(math.pi / corners)
+
+    return inside, 50.0
+
+
 def drawn(
     ovals: list[Oval], size: tuple[int, int] = (320, 240), noise: float = 2.0, blur: float = 0.9, seed: int = 0, others: Any = ()
 ) -> Image:
@@ -115,6 +127,28 @@ class Finding(unittest.TestCase):
         self.assertTrue(
             set(found.near_misses.counts("failed")) & {"roundness_min", "turning_min", "deviation_max", "coverage_min"}
         )
+
+    def test_polygons_at_a_slant_are_none(self) -> None:
+        for corners in (5, 6, 8):
+            shapes = [_slanted_polygon(corners, 70.0 + 90 * k, 70.0, 26.0, 0.6 + 0.1 * k, 20.0 + 40 * k) for k in range(3)]
+            image = drawn([(160, 170, 26, 17, 30, 50)], others=shapes, blur=1.5)
+            f = engine.detect("ellipses", image, {}).findings
+            with self.subTest(corners=corners):
+                self.assertEqual(len(f), 1)
+                self.assertLess(math.hypot(f["x"][0] - 160, f["y"][0] - 170), 0.2)
+
+    def test_short_pieces_of_a_faint_rim_need_more_of_it(self) -> None:
+        """Half of a rim is enough in one stretch, but not in six pieces."""
+        needed = []
+        for pieces in (1, 6):
+            cover = [(lambda x, y, n=pieces: np.sin(n * np.arctan2(y - 120, x - 160)) > 0, 0.0)]
+            found = engine.detect("ellipses", drawn([(160.0, 120.0, 40.0, 28.0, 20.0, 12.0)], others=cover), {})
+            self.assertEqual(len(found.findings), pieces == 1)
+            columns = found.task.candidates.columns
+            best = int(np.argmax(columns["log_nfa"]))
+            self.assertLess(abs(columns["coverage"][best] - 0.5), 0.06)
+            needed.append(float(columns["coverage"][best] / columns["enough"][best]))
+        np.testing.assert_allclose(needed, [0.4, 0.6], atol=0.01)
 
     def test_places_and_axes_against_the_bound(self) -> None:
         a, b, contrast, noise, blur = 36.0, 21.0, 40.0, 3.0, 0.9

@@ -39,6 +39,7 @@ from lucid_finch.core.detectors.shared.round_shapes import (
     most_shapes,
     reasons_of,
     size_range,
+    with_corners,
 )
 from lucid_finch.core.numerics.fitting.circle_fitting import UNEVEN_SEEN, fit_circles, refine_circles
 from lucid_finch.core.numerics.fitting.rim_search import rim_profile
@@ -53,6 +54,7 @@ _UNEVEN = 0.036
 """px a px of radius that an uneven rim lies off a circle, most of which is visible."""
 _STRAIGHT = 0.35
 """Share of its rotation that the gradient along a rim may lack, if it deviates in no other way."""
+
 _POLYGON = 0.55
 """Share of the swing of a regular polygon that a circle may have."""
 
@@ -126,8 +128,8 @@ class Circles(RoundShapes):
     def size(self, columns: dict[str, Array]) -> Array:
         return columns["radius"]
 
-    def needed_coverage(self, task: Task) -> Array:
-        needed = super().needed_coverage(task)
+    def needed_coverage(self, task: Task, gain: Array, deviation: Array) -> Array:
+        needed = super().needed_coverage(task, gain, deviation)
         return np.where((needed == COVERAGE) & all_around(task.gathered.rims), ALL_AROUND, needed)
 
     def around(self, columns: dict[str, Array]) -> Array:
@@ -145,9 +147,7 @@ class Circles(RoundShapes):
         usual = np.maximum(_UNEVEN * sure, USUAL[1]) * c["radius"]
         uneven = np.hypot(np.hypot(1 - c["fidelity"], 1 - c["turning"]) / LEAVING, c["systematic_residual"] / usual)
         either = np.where(c["coverage"] >= UNEVEN_SEEN, np.minimum(uneven, found), found)
-        # A polygon deviates by its corners, whatever else is uneven: only much of either counts.
-        off = np.where(c["uneven"] > 0, uneven, either)
-        return np.asarray((off**4 + (c["polygon"] / _POLYGON) ** 4) ** 0.25)
+        return with_corners(np.where(c["uneven"] > 0, uneven, either), c["polygon"] / _POLYGON)
 
     def outline(self, columns: dict[str, Array], angles: Array) -> Array:
         x, y, reach = (columns[n][:, None] for n in ("x", "y", "radius"))

@@ -21,6 +21,7 @@ from lucid_finch.core.detectors.shared.edge_features import SLOPE, OrientedPoint
 from lucid_finch.core.detectors.shared.image_variants import calmed
 from lucid_finch.core.detectors.shared.round_shapes import (
     BEYOND,
+    COVERAGE,
     COVERAGE_FLOOR,
     LEAST,
     ON_RIM,
@@ -32,9 +33,11 @@ from lucid_finch.core.detectors.shared.round_shapes import (
     VisibleShape,
     edge_reasons,
     left_out,
+    longest_stretch,
     most_shapes,
     reasons_of,
     size_range,
+    with_corners,
 )
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.edges.gradients import gaussian_kernel, smoothed
@@ -49,6 +52,13 @@ from lucid_finch.core.table import Array, Column
 
 _FLATTEST = 0.15
 """Ratio of the axes below which nothing is gathered unless asked for."""
+_IN_PIECES, _STRETCH = 0.6, (0.3, 0.38)
+"""Coverage that an ellipse needs whose longest stretch is no longer than the first share of it; from the second on, no more than
+others: two arcs and some points between them make an ellipse of many a curve."""
+_PIECES_SURE = 12.0
+"""-log10 of expected false alarms up to which that is so; from twice as many on an ellipse that deviates little is sure."""
+_POLYGON = 0.7
+"""Share of the swing of a regular polygon, seen at a slant, that an ellipse may have."""
 
 
 class _Size(DetectorParameters):
@@ -161,6 +171,14 @@ class Ellipses(RoundShapes):
         # Beyond half a turn all directions are alike.
         columns["angle_std"] = np.minimum(np.degrees(c["turn_std"]), 180.0)
         return candidates
+
+    def needed_coverage(self, task: Task, gain: Array, deviation: Array) -> Array:
+        more = np.interp(longest_stretch(task.gathered.rims), _STRETCH, (_IN_PIECES - COVERAGE, 0.0))
+        sure = np.clip(gain / math.log(10) / _PIECES_SURE - 1, 0.0, 1.0) * np.clip(2 - 2 * deviation, 0.0, 1.0)
+        return np.maximum(super().needed_coverage(task, gain, deviation), COVERAGE + (1 - sure) * more)
+
+    def deviation(self, gathered: Gathered, gain: Array) -> Array:
+        return with_corners(super().deviation(gathered, gain), gathered.rims.columns["polygon"] / _POLYGON)
 
     def sized_like(self, parameters: EllipsesParameters, size: float, ratio: float | None = None) -> tuple[float, float]:
         return 0.75 * size * (parameters.ratio_min if ratio is None else ratio), 1.3 * size

@@ -36,6 +36,8 @@ COVERAGE = 0.4
 ALL_AROUND = 0.3
 """and that of rims with parts in every direction, such as the tips of a gear's teeth."""
 _DIRECTIONS = 12
+_PARTS = 60
+"""Of a rim that tell where it is seen."""
 SIZE_TOLERANCE = 0.15
 """px by which a size may miss the range that was asked for: about two standard deviations of a small, faint one."""
 BEYOND = 1.25
@@ -74,7 +76,7 @@ class RoundParameters(DetectorParameters):
         usual=(0.0, 1.0),
         criterion="coverage",
         auto=f"{COVERAGE:g}, {ALL_AROUND:g} of circles with parts in all directions, as of gears; more for small shapes if no"
-        " minimum size is given, since ends of bars are half circles",
+        " minimum size is given, since ends of bars are half circles, and for ellipses that are seen in short pieces",
         help="Share of the rim along which there are edge points.",
     )
     roundness_min: float = judges(
@@ -257,8 +259,8 @@ class RoundShapes(Detector):
         size = (None, size[1]) if _has_no_least(getattr(task.given, self.sized_by)) else size
         return task.parameters.model_copy(update={"coverage_min": None, self.sized_by: size})
 
-    def needed_coverage(self, task: Task) -> Array:
-        """Coverage that each rim needs where no minimum is given."""
+    def needed_coverage(self, task: Task, gain: Array, deviation: Array) -> Array:
+        """Coverage that each rim needs where no minimum is given. `gain`: nats by which each is more than chance."""
         size = self.size(task.gathered.rims.columns)
         # Small shapes need more where no minimum size is given.
         low = 6.0 / size if _has_no_least(getattr(task.given, self.sized_by)) else np.zeros(len(size))
@@ -294,7 +296,7 @@ class RoundShapes(Detector):
             "roundness": c["fidelity"],
             "polarity": polarity,
             "agrees": np.asarray(agrees, float),
-            "enough": c["coverage"] / self.needed_coverage(task),
+            "enough": c["coverage"] / self.needed_coverage(task, gain, deviation),
         }
         typical = float(np.median(size)) if len(rims) else 20.0
         return Candidates(columns, rank_score, typical, Exclusions("spacing", pairs, np.ones(len(pairs)), 0.0))
@@ -441,6 +443,25 @@ def all_around(rims: Rims) -> NDArray[np.bool_]:
     has = np.zeros((len(rims), _DIRECTIONS), bool)
     has[owners(rims.start), direction] = True
     return np.asarray(has.all(axis=1))
+
+
+def longest_stretch(rims: Rims) -> Array:
+    """The longest stretch of each rim along which there are edge points, as a share of the rim; gaps of one part are
+    bridged."""
+    seen = np.zeros((len(rims), _PARTS), bool)
+    seen[owners(rims.start), np.minimum((rims.place * _PARTS).astype(np.int64), _PARTS - 1)] = True
+    bridged = seen | (np.roll(seen, 1, axis=1) & np.roll(seen, -1, axis=1))
+    run, best = np.zeros(len(rims)), np.zeros(len(rims))
+    for k in range(2 * _PARTS):
+        run = np.where(bridged[:, k % _PARTS], run + 1, 0.0)
+        best = np.maximum(best, run)
+    return np.minimum(best / _PARTS, 1.0)
+
+
+def with_corners(deviation: Array, polygon: Array) -> Array:
+    """The deviation of rims, their corners included: a polygon deviates by these whatever else is uneven, so that only much of
+    either counts. `polygon`: share of the swing that it may have."""
+    return np.asarray((deviation**4 + polygon**4) ** 0.25)
 
 
 def _has_no_least(size: Range | None) -> bool:

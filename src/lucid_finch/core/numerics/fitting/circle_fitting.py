@@ -44,6 +44,7 @@ from lucid_finch.core.numerics.fitting.rim_support import (
     within_rim,
     within_tangent,
 )
+from lucid_finch.core.numerics.fitting.rim_waves import RimPoints, polygon_share
 from lucid_finch.core.numerics.hough.circle_votes import Centres
 from lucid_finch.core.numerics.hough.tiles import TILE
 from lucid_finch.core.numerics.ragged import owners
@@ -551,61 +552,7 @@ def refine_circles(pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: Floa
     owner = owners(rims.start)
     dx, dy = x[rims.support] - c["x"][owner], y[rims.support] - c["y"][owner]
     place = np.arctan2(dy, dx) / (2 * np.pi) % 1.0
-    c["polygon"] = _polygon_share(rims, c, dx, dy, owner, sigma)
-    return replace(rims, columns=c, place=place)
-
-
-_CORNERS = range(4, 11)
-_CORNER_SURE = 3.5
-"""Standard deviations that a wave along the rim must stand out by."""
-_CLEARER = 2.0
-"""Times as large as the second largest other wave, and as half of an oval's, a polygon's own must be: motion, blocks and screens
-make several waves."""
-_ENOUGH_SEEN = 0.55
-"""Share of a rim from which on its waves can be told apart."""
-
-
-def _polygon_wave(corners: int) -> float:
-    """How far the outline of a regular polygon swings about its mean radius, as many times a turn as it has corners; px a px."""
-    turn = (np.arange(720) + 0.5) * 2 * np.pi / 720
-    reach = 1 / np.cos((turn + np.pi / corners) % (2 * np.pi / corners) - np.pi / corners)
-    return float(abs(2 * np.mean(reach * np.exp(1j * corners * turn)) / reach.mean()))
-
-
-_WAVES = {corners: _polygon_wave(corners) for corners in _CORNERS}
-
-
-def _polygon_share(
-    rims: Rims, c: dict[str, NDArray[np.float64]], dx: NDArray[Any], dy: NDArray[Any], owner: NDArray[np.int64], sigma: float
-) -> NDArray[np.float64]:
-    """How much each rim swings as a regular polygon of 4 to 10 corners would after the smoothing: 1 like one, 0 not at all, or
-    not for sure."""
-    share = np.zeros(len(rims))
-    seen = np.flatnonzero((c["coverage"] >= _ENOUGH_SEEN) & likely_rims(c))
-    if not len(seen):
-        return share
-    use = np.isin(owner, seen)
-    dx, dy, owner = dx[use].astype(float), dy[use].astype(float), owner[use]
     far = np.hypot(dx, dy)
-    off = far - c["radius"][owner]
-    unit = (dx + 1j * dy) / np.maximum(far, 1e-9)
-    count = np.maximum(np.bincount(owner, minlength=len(rims)), 1)
-    wave, size = unit, {}
-    # The radius is corrected for the smoothing, the points are not. What is left besides all slow waves is scatter.
-    off -= (np.bincount(owner, off, len(rims)) / count)[owner]
-    scatter = np.bincount(owner, off * off, len(rims)) / count
-    for swings in range(2, _CORNERS[-1] + 1):
-        wave = wave * unit
-        product = off * wave.conj()
-        real, imaginary = (np.bincount(owner, part, len(rims)) for part in (product.real, product.imag))
-        size[swings] = 2 / count * np.hypot(real, imaginary)
-        scatter -= 0.5 * size[swings] ** 2
-    least = _CORNER_SURE * np.sqrt(2 * np.maximum(scatter, 1e-3) * alike_points(sigma) / count)
-    blurred = sigma**2 + np.maximum(c["blur2"], 0.0)
-    for corners in _CORNERS:
-        smoothing = np.exp(-0.5 * blurred * (corners / np.maximum(c["radius"], 1.0)) ** 2)
-        own = size[corners] / (_WAVES[corners] * c["radius"] * np.maximum(smoothing, 0.1))
-        others = np.sort([size[swings] for swings in size if swings not in (2, corners)], axis=0)[-2]
-        others = np.maximum(others, 0.5 * size[2])
-        share = np.maximum(share, np.where(size[corners] > np.maximum(least, _CLEARER * others), own, 0.0))
-    return share
+    points = RimPoints(owner, (dx + 1j * dy) / np.maximum(far, 1e-9), far - c["radius"][owner])
+    c["polygon"] = polygon_share(points, c, c["radius"], likely_rims(c), sigma)
+    return replace(rims, columns=c, place=place)

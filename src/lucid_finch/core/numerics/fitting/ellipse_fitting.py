@@ -44,8 +44,10 @@ from lucid_finch.core.numerics.fitting.rim_support import (
     within_rim,
     within_tangent,
 )
+from lucid_finch.core.numerics.fitting.rim_waves import RimPoints, polygon_share
 from lucid_finch.core.numerics.fitting.small_systems import cholesky, cholesky_solve
 from lucid_finch.core.numerics.hough.tiles import TILE
+from lucid_finch.core.numerics.ragged import owners
 from lucid_finch.core.numerics.runtime.compiling import helper, inner, kernel, reduction
 
 Floats = NDArray[np.float32]
@@ -468,4 +470,19 @@ def refine_ellipses(pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: Flo
     for k, name in enumerate(names):
         c[name], c[f"{name}_std"] = shape[:, k], std[:, k]
     c["contrast"], c["blur2"] = moved.contrast, moved.blur2
+    radius = np.sqrt(c["semi_major"] * c["semi_minor"])
+    c["polygon"] = polygon_share(_on_circle(x, y, rims, c, radius), c, radius, likely, sigma)
     return replace(rims, columns=c)
+
+
+def _on_circle(x: Floats, y: Floats, rims: Rims, c: dict[str, NDArray[np.float64]], radius: NDArray[np.float64]) -> RimPoints:
+    """The points of ellipses where they are on the circles that these are seen from."""
+    owner = owners(rims.start)
+    a, b, cos, sin = c["semi_major"][owner], c["semi_minor"][owner], np.cos(c["turn"])[owner], np.sin(c["turn"])[owner]
+    dx, dy = x[rims.support] - c["x"][owner], y[rims.support] - c["y"][owner]
+    place = (dx * cos + dy * sin) / a + 1j * (dy * cos - dx * sin) / b
+    far = np.abs(place)
+    direction = place / np.maximum(far, 1e-9)
+    # Evenly spaced along the ellipse, they are not on the circle.
+    speed = np.hypot(a * direction.imag, b * direction.real)
+    return RimPoints(owner, direction, (far - 1) * radius[owner], 1 / np.maximum(speed, 1e-9))
