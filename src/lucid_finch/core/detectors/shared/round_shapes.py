@@ -45,7 +45,7 @@ BEYOND = 1.25
 _SLACK = 2.0
 USUAL = (0.2, 0.008)
 """px, and px a px of size, that a rim lies off its shape."""
-_SURE = 7.0
+_SURE = 5.0
 """-log10 of expected false alarms up to which a rim has to be near its shape; from twice as many on it is sure."""
 _PARTLY = 0.45, 0.7
 """Coverage up to which much else would pass for a shape, and from which on little."""
