@@ -27,6 +27,7 @@ from lucid_finch.core.image import Image
 from lucid_finch.core.recipe import starter
 from lucid_finch.demo import scene
 from lucid_finch.desktop.pages import image_list
+from lucid_finch.desktop.shell.application import close_on_interrupt
 from lucid_finch.desktop.shell.window import Bench
 from lucid_finch.desktop.study.autosave import Autosave
 from lucid_finch.desktop.study.preferences import Preferences, PreferencesFile
@@ -224,6 +225,19 @@ class Remembered(WindowCase):
 
 
 class Started(WindowCase):
+    def test_an_interrupt_closes_the_window_after_what_is_being_done(self) -> None:
+        bench = Bench()
+        bench.show()
+        before = signal.getsignal(signal.SIGINT)
+        self.addCleanup(signal.signal, signal.SIGINT, before)
+        close_on_interrupt(bench)
+        os.kill(os.getpid(), signal.SIGINT)
+        time.sleep(0.05)
+        # Python has run the handler by now, as it may while something is drawn.
+        self.assertTrue(bench.isVisible())
+        self.wait(lambda: not bench.isVisible(), 10, "the window closes")
+        close_for_good(bench)
+
     def test_the_application_starts_opens_and_ends_as_it_should(self) -> None:
         Pillow.fromarray(disc(30.0, noise=2.0).pixels).save(self.folder / "disc.png")
         environment = {

@@ -42,6 +42,8 @@ _SHOWN = 40
 """Findings that are shown beside the template, at most."""
 _FLOOR = 0.2
 """Agreement under local normalisation below which a pose is not followed."""
+_LEAST_LEFT = 0.4
+"""What noise is said to leave of a correlation, at least."""
 _SURE, _SURELY = 25.0, 0.6
 """log_nfa from which on a match is as sure as can be, and what that adds to its score in the ranking."""
 _POLARITIES = ("same", "reversed")
@@ -215,7 +217,7 @@ class Templates(Detector):
                 return responses
 
         else:
-            found, whole, frame = _by_map(task, template, pixels, valid, ranges, least)
+            found, whole, frame = _by_map(task, template, pixels, valid, ranges, least * _left_in_noise(template, noise))
             shape = pixels.shape
         verified = verifying.verify(
             pyramid, template.model, ranges, found, quantum, parameters.similarity, many, task.context.cancelled
@@ -440,6 +442,13 @@ def _check_size(template: _Template, image: Image, ranges: Ranges) -> None:
             f"{image.width} x {image.height} px",
             "template",
         )
+
+
+def _left_in_noise(template: _Template, noise: float) -> float:
+    """What noise (grey levels) leaves of the correlation of a template with itself."""
+    levels = template.model.pixels[template.model.mask > 0]
+    contrast = float(levels.std()) if len(levels) else 0.0
+    return max(contrast / math.hypot(contrast, noise), _LEAST_LEFT) if contrast > 0 else 1.0
 
 
 def _by_map(

@@ -17,7 +17,7 @@ from typing import IO, TYPE_CHECKING
 import platformdirs
 from PySide6.QtCore import QLocale, QRect, QSize, Qt, QTimer
 from PySide6.QtGui import QIcon
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QWidget
 
 from lucid_finch.core.numerics.runtime import threads
 
@@ -102,6 +102,11 @@ def first_bench() -> Bench:
     return bench
 
 
+def close_on_interrupt(window: QWidget) -> None:
+    """Let an interrupt (SIGINT) close a window, after what is being done: Python may see a signal in the middle of painting."""
+    signal.signal(signal.SIGINT, lambda *_: QTimer.singleShot(0, window.close))
+
+
 def run_application(paths: Sequence[str], demo: str = "") -> int:
     """Open the window, on `paths` or on a demo scene; returns the exit status."""
     try:
@@ -112,7 +117,7 @@ def run_application(paths: Sequence[str], demo: str = "") -> int:
     from lucid_finch.core.execution.warming import is_warm
     from lucid_finch.pipeline.cameras import is_camera
 
-    signal.signal(signal.SIGINT, lambda *_: bench.close())
+    close_on_interrupt(bench)
     # Python sees signals only between its own instructions: give it some.
     pulse = QTimer()
     pulse.timeout.connect(lambda: None)
