@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from lucid_finch.core.detection import EvidenceMap, Outlines
 from lucid_finch.core.detector import Candidates, Detector, DetectorParameters, Finished, Reason, Task
 from lucid_finch.core.detectors.shared.declarations import FALSE_ALARMS_COLUMN, false_alarms_parameter
-from lucid_finch.core.detectors.shared.edge_features import GradientMaps, background_of, smoothing_of, with_margin
+from lucid_finch.core.detectors.shared.edge_features import GradientMaps, background_of, blocks_of, smoothing_of, with_margin
 from lucid_finch.core.detectors.shared.image_variants import Variant, calmed, shrunk_by
 from lucid_finch.core.image import Image
 from lucid_finch.core.judging import EvenExclusions, Exclusions
@@ -318,6 +318,8 @@ class _Maxima:
     tensors: structure_tensor.Tensors
     scale: Array
     log_nfa: NDArray[np.float64]
+    of_blocks: NDArray[np.bool_]
+    """Where blocks of compression meet."""
     notes: tuple[str, ...]
 
     @property
@@ -329,6 +331,7 @@ class _Maxima:
 def _maxima(seen: Variant, given: CornersParameters, sigma: float) -> _Maxima:
     """Those of a smoothing of `sigma` px."""
     window = given.sigma_window or _WINDOW * sigma
+    blocks, smoothing = blocks_of(seen.image, seen.context), sigma
     side = max(1, int(min(sigma, window / _WINDOW)))
     side = side if min(seen.image.width, seen.image.height) >= side * _LEAST_SIDE else 1
     seen, sigma, window = shrunk_by(seen.image, side, seen.context), sigma / side, window / side
@@ -346,7 +349,11 @@ def _maxima(seen: Variant, given: CornersParameters, sigma: float) -> _Maxima:
     tensors = structure_tensor.tensors_at(image.pixels, rows, columns, sigma, window)
     scale = scale_at(background, rows, columns)
     log_nfa = _log_nfa(image, window, background, tensors.least, scale)
-    return _Maxima(seen, side, (sigma, window), background, rows, columns, response, tensors, scale, log_nfa, notes)
+    of_blocks = np.zeros(len(rows), bool)
+    if blocks is not None:
+        x, y = (w * side + 0.5 * (side - 1) for w in (columns, rows))
+        of_blocks = blocks.are_corners(x, y, tensors.least / side**2, smoothing)
+    return _Maxima(seen, side, (sigma, window), background, rows, columns, response, tensors, scale, log_nfa, of_blocks, notes)
 
 
 def _fitted(seen: Variant, given: CornersParameters, maxima: _Maxima) -> Gathered:
@@ -365,6 +372,7 @@ def _fitted(seen: Variant, given: CornersParameters, maxima: _Maxima) -> Gathere
     fitted = corner_fits.refine_corners(image.pixels, rows[clear], columns[clear], local, window)
     alike = _of_a_board(fitted, noise)
     log_nfa[clear] = np.where(alike, np.maximum(log_nfa[clear], above_noise[clear]), log_nfa[clear])
+    log_nfa[maxima.of_blocks] = -np.inf
     v, u = (np.floor(w + 0.5).astype(np.int32) for w in (fitted.y, fitted.x))
     for wider, longer in _SCALES:
         other = structure_tensor.tensors_at(image.pixels, v, u, wider * sigma, longer * window)

@@ -25,6 +25,17 @@ def compressed(quality: int, seed: int = 1) -> NDArray[np.uint8]:
     return np.asarray(Pillow.open(stream))
 
 
+def shaded(quality: int, seed: int, contrast: float = 0.0) -> NDArray[np.uint8]:
+    """An even shading with little noise, and a rectangle whose corners are where blocks meet, as JPEG leaves it."""
+    random = np.random.default_rng(seed)
+    y, x = np.mgrid[:480, :640].astype(float)
+    plane = 105 + 0.03 * x + 0.02 * y + random.normal(0, 2, x.shape)
+    plane[160:224, 160:240] += contrast
+    stream = io.BytesIO()
+    Pillow.fromarray(np.clip(plane, 0, 255).astype(np.uint8)).save(stream, "JPEG", quality=quality)
+    return np.asarray(Pillow.open(stream))
+
+
 class BlockSteps(unittest.TestCase):
     def test_found_at_any_phase_and_scale(self) -> None:
         pixels = compressed(30)
@@ -49,6 +60,24 @@ class BlockSteps(unittest.TestCase):
             ("one step", step), ("a grating of 8 px", grating), ("small", np.zeros((20, 20), np.uint8)),
         ):  # fmt: skip
             self.assertIsNone(block_steps(pixels, 255.0), name)
+
+    def test_nothing_is_found_on_an_empty_ground_of_even_blocks(self) -> None:
+        """So few blocks differ that their steps are low on average, and single ones look like objects."""
+        for seed, quality in ((1, 30), (2, 20), (3, 40)):
+            pixels = shaded(quality, seed)
+            found = block_steps(pixels, 255.0)
+            assert found is not None
+            self.assertEqual((found.column % 8, found.row % 8), (0, 0))
+            for kind in ("lines", "contours", "corners", "circles", "ellipses"):
+                with self.subTest(kind, quality=quality):
+                    self.assertLessEqual(len(detect(kind, Image.from_array(pixels), {}).findings), 2)
+
+    def test_corners_of_the_scene_stay_where_blocks_meet(self) -> None:
+        pixels = shaded(30, 1, contrast=30.0)
+        found = detect("corners", Image.from_array(pixels), {}).findings
+        for x, y in ((159.5, 159.5), (239.5, 159.5), (159.5, 223.5), (239.5, 223.5)):
+            self.assertLess(np.hypot(found["x"] - x, found["y"] - y).min(), 1.0)
+        self.assertLessEqual(len(found), 8)
 
     def test_lines_of_the_scene_stay_and_those_of_blocks_go(self) -> None:
         found = detect("lines", Image.from_array(compressed(30)), {}).findings

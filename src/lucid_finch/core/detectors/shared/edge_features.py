@@ -123,9 +123,10 @@ def smoothing_of(image: Image, region: Region | None, sigma: float | None, conte
         narrow = SMOOTHINGS[0]
         masked = masked_pixels(image, region, len(operator_kernels("gaussian", narrow)[0]) // 2)
         points, background = measured_points(image, region, narrow, context)
+        blocks = blocks_of(image, context)
         return choose_smoothing(
             image.pixels, masked, image.quantum, points, background, lambda: chains_of(image, region, narrow, context),
-            context.cancelled,
+            context.cancelled, 0.0 if blocks is None else blocks.height,
         )  # fmt: skip
 
     where = region.model_dump_json() if region is not None else ""

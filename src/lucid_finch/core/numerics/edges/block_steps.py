@@ -21,6 +21,8 @@ _MORE = 1.5
 """Times the mean step of all other phases that the mean step at the borders must be."""
 _LOWEST = 0.5
 """Grey levels of that step, on average, from which on it matters."""
+_FEW, _ALONE = 0.05, 4.0
+"""The same where blocks are even: then few of them differ, and steps are nearly nowhere else."""
 _MOST = 0.5
 """Share of the borders at which neighbours must differ more than beside them."""
 _TALLEST = 16.0
@@ -32,6 +34,8 @@ _HIGHEST = 0.98
 _MARGIN = 1.5
 _AS_LARGE, _CENTRED = 0.2, 1.0
 """Share by which a spot may be larger or smaller than a block, and px off its middle, to be one."""
+_OF_CORNER = 0.55
+"""Root of the smaller eigenvalue where two steps meet, over the slope of one of them: 0.37 to 0.46, and a fifth more."""
 _ON, _ALONG = 0.3, 0.15
 """px off the border, and slant of the gradient, that a point of a step may have."""
 
@@ -44,6 +48,11 @@ class BlockSteps:
     across: float
     row: int
     down: float
+
+    @property
+    def height(self) -> float:
+        """Grey levels of the higher ones."""
+        return max(self.across, self.down)
 
     def of_blocks(self, points: EdgePoints, sigma: float) -> NDArray[np.bool_]:
         """Which points (smoothed by `sigma` px) lie on borders of blocks, along them, and are no stronger than their steps."""
@@ -64,7 +73,16 @@ class BlockSteps:
         middle = 0.5 * (_SIDE - 1)
         off = [(w - phase - middle + 0.5 * _SIDE) % _SIDE - 0.5 * _SIDE for w, phase in ((x, self.column), (y, self.row))]
         alone = np.abs(radius * math.sqrt(math.pi) / _SIDE - 1) < _AS_LARGE
-        return np.asarray(alone & (np.hypot(*off) < _CENTRED) & (contrast <= _MARGIN * max(self.across, self.down)))
+        return np.asarray(alone & (np.hypot(*off) < _CENTRED) & (contrast <= _MARGIN * self.height))
+
+    def are_corners(self, x: NDArray[Any], y: NDArray[Any], least: NDArray[Any], sigma: float) -> NDArray[np.bool_]:
+        """Which maxima of corners at x, y (px), with the smaller eigenvalue `least` of the structure tensor for gradients
+        smoothed by `sigma` px, are where blocks meet and no stronger than their steps make them."""
+        if not (self.across > 0 and self.down > 0):
+            return np.zeros(len(x), bool)
+        off = [(w - (phase - 0.5) + 0.5 * _SIDE) % _SIDE - 0.5 * _SIDE for w, phase in ((x, self.column), (y, self.row))]
+        weak = np.sqrt(np.maximum(least, 0.0)) * math.sqrt(2 * math.pi) * sigma <= _OF_CORNER * self.height
+        return np.asarray((np.maximum(*np.abs(off)) <= 1.75 * sigma + 1) & weak)
 
 
 def _steps(lines: NDArray[np.float32]) -> tuple[int, float]:
@@ -78,7 +96,8 @@ def _steps(lines: NDArray[np.float32]) -> tuple[int, float]:
     of_phase = np.array([low[k::_SIDE].mean() for k in range(_SIDE)])
     best = int(np.argmax(of_phase))
     others = float(np.delete(of_phase, best).mean())
-    if of_phase[best] < _LOWEST or of_phase[best] < _MORE * others:
+    clear = of_phase[best] >= _MORE * others if of_phase[best] >= _LOWEST else of_phase[best] >= max(_ALONE * others, _FEW)
+    if not clear:
         return 0, 0.0
     # One edge of the scene stands at one border, blocks meet at most of them.
     inner = low[best : best + (len(low) - best) // _SIDE * _SIDE].reshape(-1, _SIDE)

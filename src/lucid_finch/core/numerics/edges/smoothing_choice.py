@@ -54,6 +54,8 @@ _LOST = 0.6
 """Share of the length that a wider smoothing must keep."""
 _SAMPLE = 600
 """Points whose blur is measured."""
+_OVER_STEP = 1.2
+"""Times the slope of a step between blocks that an edge with a wider smoothing must have."""
 _LEAST = 48
 """px of the shorter side of what is still shrunk."""
 
@@ -141,9 +143,10 @@ def choose_smoothing(
     background: Background,
     chains: Callable[[], SignificantChains],
     cancelled: Callable[[], bool] | None = None,
+    step: float = 0.0,
 ) -> SmoothingChoice:
-    """The smoothing (px) for an (H, W) image; `points`, `background` and `chains` are those of the narrow one. Raises
-    `Cancelled`."""
+    """The smoothing (px) for an (H, W) image; `points`, `background` and `chains` are those of the narrow one. `step`: grey
+    levels between blocks of compression, which a wider smoothing turns into slopes of any direction. Raises `Cancelled`."""
     strong = np.flatnonzero(points.strength >= _STRONG * points.scale).astype(np.int32)
     if len(strong) >= _ENOUGH and float(np.median(points.strength[strong] / np.maximum(points.scale[strong], 1e-12))) >= _PLAIN:
         # Nobody needs chains to see that these are clear; only whether they are sharp.
@@ -162,7 +165,8 @@ def choose_smoothing(
         if level == 1 or chosen or soft == 2 or not (seen[0].length or seen[1].length):
             kernels = operator_kernels("gaussian", SMOOTHINGS[level] / 2)
             around = measure_background(less, kernels, quantum / 4, masked, cancelled)
-            found = find_edge_points(less, kernels, around, chain_significance.Z_LOW, 1e-6, masked, cancelled)
+            least = max(1e-6, _OVER_STEP * step / (math.sqrt(2 * math.pi) * SMOOTHINGS[level] / 2))
+            found = find_edge_points(less, kernels, around, chain_significance.Z_LOW, least, masked, cancelled)
             seen.append(_surest(significant_chains(found, around, (less.shape[1], less.shape[0])), found, 2))
             if (chosen or seen[0].clear < _CLEAR) and seen[chosen].pays(seen[level]):
                 chosen = level
