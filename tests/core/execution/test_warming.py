@@ -105,7 +105,7 @@ event.register("numba:compile", compiled)
 from lucid_finch.core.detectors import KINDS
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.execution import engine
-from lucid_finch.core.execution.warming import example_images
+from lucid_finch.core.execution.warming import example_images, noisy_images
 from lucid_finch.core.prepare import STEPS
 runs = 0
 for name, image in example_images().items():
@@ -129,6 +129,11 @@ for name, image in example_images().items():
                     except ParameterError:
                         continue
                     runs += 1
+for image in noisy_images().values():
+    for kind, detector in KINDS.items():
+        example = detector.examples[0]
+        found = engine.detect(kind, image, example.parameters, example.assets)
+        assert kind != "lines" or found.task.gathered.oriented.smoothing.hides_edges
 names = sorted({e.data["dispatcher"].py_func.__qualname__ for _, e in compiled.buffer})
 print(runs, *names)
 """

@@ -9,8 +9,10 @@ from collections.abc import Callable, Iterator
 from concurrent.futures import FIRST_COMPLETED, ProcessPoolExecutor, wait
 from functools import cache, partial
 from multiprocessing import connection
+from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from lucid_finch.core.detectors import KINDS
 from lucid_finch.core.execution import engine
@@ -33,11 +35,23 @@ def example_images() -> dict[str, Image]:
     random = np.random.default_rng(1)
     y, x = np.mgrid[:80, :90]
     flat = random.integers(0, 60, (80, 90)) + 120 * ((x - 52) ** 2 + (y - 40) ** 2 < 24**2) + 70 * (np.abs(x - 12) < 3)
-    grey = {"8 bit": flat.astype(np.uint8), "float": (flat / 255).astype(np.float32), "16 bit": (flat * 200).astype(np.uint16)}
+    grey = _of_every_type(flat)
     images = {name: Image.from_array(pixels) for name, pixels in grey.items()}
     for name, pixels in grey.items():
         images[f"colour, {name}"] = Image.from_array(np.repeat(pixels[..., None], 3, axis=2))
     return images
+
+
+def noisy_images() -> dict[str, Image]:
+    """Bars that noise hides from a narrow smoothing, in every type of grey pixels."""
+    random = np.random.default_rng(1)
+    x = np.mgrid[:240, :320][1]
+    flat = 100 + 50 * (np.abs(x % 80 - 40) < 12) + random.normal(0, 48, x.shape)
+    return {name: Image.from_array(pixels) for name, pixels in _of_every_type(np.clip(flat, 0, 255).astype(int)).items()}
+
+
+def _of_every_type(flat: NDArray[Any]) -> dict[str, NDArray[Any]]:
+    return {"8 bit": flat.astype(np.uint8), "float": (flat / 255).astype(np.float32), "16 bit": (flat * 200).astype(np.uint16)}
 
 
 def warm_up_tasks() -> dict[str, Callable[[], None]]:
@@ -54,6 +68,7 @@ def warm_up_tasks() -> dict[str, Callable[[], None]]:
         if not image.is_colour:
             tasks |= {f"{kind}, {name}": partial(_detect, kind, image) for kind in KINDS}
         tasks |= {f"{step}, {name}": partial(_prepare, step, image) for step in STEPS}
+    tasks |= {f"lines in noise, {name}": partial(_detect, "lines", image) for name, image in noisy_images().items()}
     return tasks
 
 
