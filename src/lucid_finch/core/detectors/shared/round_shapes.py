@@ -460,7 +460,7 @@ def longest_stretch(rims: Rims) -> Array:
 
 def with_corners(deviation: Array, polygon: Array) -> Array:
     """The deviation of rims, their corners included: a polygon deviates by these whatever else is uneven, so that only much of
-    either counts. `polygon`: share of the swing that it may have."""
+    either counts. `polygon`: how much each swings as a polygon does, over what it may."""
     return np.asarray((deviation**4 + polygon**4) ** 0.25)
 
 

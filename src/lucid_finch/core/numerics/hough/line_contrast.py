@@ -24,6 +24,7 @@ _ACROSS = 4
 _TURN, _STEPS = math.radians(4.0), 6
 """By how much a line is turned at most, and in how many steps to either side."""
 _ROUNDS = 3
+"""Times that a line is turned and lengthened at most."""
 _MOVE = 3
 """px by which it is moved at most."""
 _BLOCK, _FIRST, _APART, _PARALLELS = 24, 12.0, 4.0, 8
@@ -101,8 +102,6 @@ def _scatter(pixels, mask, masked, x, y, c, s, half, scratch):  # type: ignore[n
     for j in range(-_PARALLELS, _PARALLELS):
         off = _FIRST + _APART * j if j >= 0 else -_FIRST + _APART * (j + 1)
         for b in range(blocks):
-            if count == scratch.size:
-                break
             total, seen = 0.0, 0
             for k in range(_BLOCK):
                 t = (b - 0.5 * blocks) * _BLOCK + k
@@ -189,7 +188,7 @@ def _grown(pixels, mask, masked, line, sign, left, top, turn, along, mean):  # t
 def _measure(pixels, mask, masked, theta, rho, t1, t2, side, rows, left, top, least, clear, held):  # type: ignore[no-untyped-def]
     height, width = pixels.shape
     reach = int(np.hypot(height, width) / 2) + 1
-    along, mean, scratch = np.empty(2 * reach + 1), np.empty(2 * reach + 1), np.empty(256)
+    along, mean, scratch = np.empty(2 * reach + 1), np.empty(2 * reach + 1), np.empty(2 * _PARALLELS * (2 * reach // _BLOCK + 1))
     for row in rows:
         if abs(side[row]) < _SIDED or t2[row] - t1[row] < 2 * _ACROSS:
             continue
