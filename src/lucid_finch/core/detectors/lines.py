@@ -284,7 +284,7 @@ class Lines(Detector):
         significant = np.flatnonzero(segments.columns["gain"] > 0)
         segments = refine_segments(image.pixels, image.mask, gathered.voting, segments, significant)
         smoothing = gathered.oriented.smoothing
-        if smoothing.hides_edges and not smoothing.is_pattern and bridge is None:
+        if smoothing.is_noisy and bridge is None:
             segments = _seen_together(image, segments, gathered.tests)
         s = segments.columns
         soft = max(0.7, np.nan_to_num(smoothing.softest))

@@ -84,6 +84,11 @@ class SmoothingChoice:
         """Whether the surest edges are soft, rather than hidden by noise or a pattern."""
         return self.blur >= _BLURRED
 
+    @property
+    def is_noisy(self) -> bool:
+        """Whether noise hides edges, and not a pattern."""
+        return self.hides_edges and not self.is_pattern
+
     def for_lines(self, given: float | None) -> SmoothingChoice:
         """The choice for lines, or what was given, with the blur that was measured."""
         if given is not None:

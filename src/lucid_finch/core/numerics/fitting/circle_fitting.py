@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 
 from lucid_finch.core.numerics.fitting.angles import normalized_angle
 from lucid_finch.core.numerics.fitting.curve_refinement import refine_curves
+from lucid_finch.core.numerics.fitting.rim_areas import polygon_areas
 from lucid_finch.core.numerics.fitting.rim_support import (
     AWAY,
     BESIDE,
@@ -534,9 +535,12 @@ def fit_circles(
     return rims_of(filed, output, COLUMNS)
 
 
-def refine_circles(pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: Floats, y: Floats, rims: Rims, sigma: float) -> Rims:
+def refine_circles(
+    pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: Floats, y: Floats, rims: Rims, sigma: float, in_noise: bool = False
+) -> Rims:
     """The circles refined by profiles across their rims, with contrast and standard deviations as further columns.
-    Unlikely ones stay where they are. `x`, `y`: the edge points, whose smoothing was `sigma`."""
+    Unlikely ones stay where they are. `x`, `y`: the edge points, whose smoothing was `sigma`;
+    `in_noise` they are few, so that pixels tell polygons."""
     c = dict(rims.columns)
     likely = likely_rims(c) & (c["uneven"] == 0)
     shape = np.stack([c["x"], c["y"], c["radius"], c["radius"], np.zeros(len(rims))], axis=1)
@@ -555,4 +559,7 @@ def refine_circles(pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: Floa
     far = np.hypot(dx, dy)
     points = RimPoints(owner, (dx + 1j * dy) / np.maximum(far, 1e-9), far - c["radius"][owner])
     c["polygon"] = polygon_share(points, c, c["radius"], likely_rims(c), sigma)
+    if in_noise:
+        rows = np.flatnonzero(likely_rims(c))
+        c["polygon"][rows] = np.maximum(c["polygon"][rows], polygon_areas(pixels, mask, c, rows))
     return replace(rims, columns=c, place=place)

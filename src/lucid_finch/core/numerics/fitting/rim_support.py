@@ -105,7 +105,7 @@ def _count_leaving(place, state, mark):  # type: ignore[no-untyped-def]
 @helper
 def counts_as_leaving(coverage):  # type: ignore[no-untyped-def]
     """Weight of points that leave a rim as evidence against it: 0 where nearly all of it is visible, as with a touching wire."""
-    return min(max((1.0 - coverage) / 0.3, 0.0), 1.0)
+    return min(max((1.0 - coverage) / 0.45, 0.0), 1.0)
 
 
 STRETCHES = 24
