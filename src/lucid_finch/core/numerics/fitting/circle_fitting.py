@@ -58,6 +58,8 @@ _WHOLE = 0.8
 """Share of a rim from which on it leaves no votes for another of its size beside it."""
 _MOSTLY = 0.65
 """Share of a rim from which on its points need no other explanation."""
+_HIDDEN = 0.45
+"""Share of a rim that must be hidden for all points that leave it to count."""
 _LARGE = 80.0
 """px: of rims from this radius on every so many points are enough to find them by."""
 _FEWER = 6
@@ -434,7 +436,7 @@ def _measure_circle(points, circle, search, least, density, marks, mark, section
     if _is_double(output, circle):
         return True
     out[0, n], out[1, n], out[2, n], out[3, n] = circle.x, circle.y, radius, 1.0 if balance > 0 else -1.0
-    out[4, n], out[5, n] = coverage, held / (held + leaving * counts_as_leaving(coverage))
+    out[4, n], out[5, n] = coverage, held / (held + leaving * counts_as_leaving(coverage, _HIDDEN))
     out[6, n], out[7, n], out[8, n] = math.sqrt(ss / max(held - 3, 1)), dense / held, held
     out[9, n], out[10, n] = turning, systematic_residual(sections.drift, sections.drift2, sections.count, search.alike)
     out[11, n], out[12, n] = circle.uneven, 1.0 if circle.sign == 0 else 0.0

@@ -67,6 +67,8 @@ COLUMNS = (
     "turning",
     "systematic_residual",
 )
+_HIDDEN = 0.3
+"""Share of a rim that must be hidden for all points that leave it to count: five numbers fit more by chance than three."""
 _KNOTS = 256
 
 
@@ -396,7 +398,7 @@ def _measure_ellipse(  # type: ignore[no-untyped-def]
         return -1
     for k in range(5):
         out[k, n] = shape[k]
-    out[5, n], out[6, n], out[7, n] = sign, coverage, held / (held + leaving * counts_as_leaving(coverage))
+    out[5, n], out[6, n], out[7, n] = sign, coverage, held / (held + leaving * counts_as_leaving(coverage, _HIDDEN))
     out[8, n], out[9, n], out[10, n] = math.sqrt(ss / max(held - 5, 1)), dense / held, held
     out[11, n] = _ellipse_rotation(sections, parts, normal, around)
     out[12, n] = systematic_residual(sections.drift, sections.drift2, sections.count, search.alike)

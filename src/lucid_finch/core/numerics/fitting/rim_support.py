@@ -103,9 +103,10 @@ def _count_leaving(place, state, mark):  # type: ignore[no-untyped-def]
 
 
 @helper
-def counts_as_leaving(coverage):  # type: ignore[no-untyped-def]
-    """Weight of points that leave a rim as evidence against it: 0 where nearly all of it is visible, as with a touching wire."""
-    return min(max((1.0 - coverage) / 0.45, 0.0), 1.0)
+def counts_as_leaving(coverage, hidden):  # type: ignore[no-untyped-def]
+    """Weight of points that leave a rim as evidence against it: 0 where nearly all of it is visible, as with a touching wire; 1
+    where at least the share `hidden` of it is not."""
+    return min(max((1.0 - coverage) / hidden, 0.0), 1.0)
 
 
 STRETCHES = 24
