@@ -26,6 +26,9 @@ from lucid_finch.core.regions import Region, masked_pixels
 from lucid_finch.core.table import ID, RANK, SCORE, Array, Column, X, Y
 from lucid_finch.core.viewing.profiles import Profile
 
+HERE = 3.0
+"""px: a candidate at most so far from a place, by `distances`, is at the place."""
+
 
 class DetectorParameters(Parameters):
     """What every detector takes."""

@@ -275,6 +275,19 @@ class Parting(unittest.TestCase):
         told = explain(contours(image), (185, 150))
         self.assertIn("belongs to the background", told.summary)
 
+    def test_what_is_asked_about_is_inside_the_outline_or_close_to_it(self) -> None:
+        found = contours(drawn(list(self.MARKS), (370, 180), noise=2.0))
+        disc = int(np.argmin(np.hypot(found.findings["x"] - 50, found.findings["y"] - 130)))
+        # Anywhere inside, not at the centroid only.
+        for place in ((50, 130), (62, 130), (38, 142), (50, 148)):
+            self.assertEqual(explain(found, place).summary, f"finding {found.findings['id'][disc]} is here", place)
+        # Within its box and outside the disc.
+        short = contours(drawn(list(self.MARKS), (370, 180), noise=2.0), area=(1300.0, None))
+        self.assertIsNotNone(explain(short, (63, 142)).candidates[0].change)
+        near = explain(short, (68, 148)).candidates[0]
+        self.assertGreater(near.distance, short.task.detector.here)
+        self.assertIsNone(near.change)
+
     def test_evidence_of_a_part_is_that_of_the_whole(self) -> None:
         found = contours(drawn(list(self.MARKS), (370, 180), noise=2.0))
         self.assertEqual(list(found.evidence), ["smoothed", "edges", "level", "above", "binary"])

@@ -17,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from lucid_finch.core.detection import EvidenceMap, Outlines
-from lucid_finch.core.detector import Candidates, Detector, DetectorParameters, Example, Finished, Reason, Task
+from lucid_finch.core.detector import HERE, Candidates, Detector, DetectorParameters, Example, Finished, Reason, Task
 from lucid_finch.core.detectors.shared.image_variants import Variant, calmed
 from lucid_finch.core.detectors.shared.thresholds import (
     Level,
@@ -50,6 +50,8 @@ _SUPPORT = 0.5, 0.25
 """Share of an outline that must lie on edges, and where noise or a pattern hides some of them."""
 _FAINT = 0.12
 """Share of the contrast of the clearest outlines below which one is a shade of the ground."""
+_BESIDE = 3.0
+"""px outside an outline within which a place still means it."""
 _MOST_OUTLINES = 200_000
 
 
@@ -472,10 +474,22 @@ class Contours(Detector):
         return maps
 
     def distances(self, task: Task, x: float, y: float) -> Array:
-        """To the centroid, scaled by the size of the upright box: at most `near` within the box."""
+        """To the centroid, scaled by the size of the upright box: at most `near` within the box. Outside an outline at least the
+        distance from it beyond `here`; inside it at most `here`, and inside that of a finding what counts as the place itself."""
         c = task.candidates.columns
         size = np.maximum(np.maximum(c["width"], c["height"]), 1.0)
-        return np.asarray(np.hypot(c["x"] - x, c["y"] - y) * np.minimum(1.0, 2.5 * self.near / (2.5 * self.near + size)))
+        far = np.hypot(c["x"] - x, c["y"] - y) * np.minimum(1.0, 2.5 * self.near / (2.5 * self.near + size))
+        aside = np.maximum(c["left"] - x, x - c["left"] - c["width"])
+        aside = np.maximum(aside, np.maximum(c["top"] - y, y - c["top"] - c["height"]))
+        outside = aside > _BESIDE
+        found = np.zeros(len(far), bool)
+        found[task.judgement.found] = True
+        for k in np.flatnonzero(~outside & (far <= self.near)):
+            inside, aside[k] = _beside(_outline(task.gathered, int(k)), x, y)
+            outside[k] = not inside and aside[k] > _BESIDE
+            if inside:
+                far[k] = min(far[k], HERE if found[k] else self.here)
+        return np.where(outside, np.maximum(far, self.here + aside), far)
 
     here = 12.0
 
@@ -600,6 +614,14 @@ def _names(gathered: Gathered, rows: NDArray[np.int64]) -> Floats:
 def _outline(gathered: Gathered, n: int) -> Floats:
     part = slice(gathered.borders.start[n], gathered.borders.start[n + 1])
     return np.stack([gathered.x[part], gathered.y[part]], axis=1)
+
+
+def _beside(outline: Floats, x: float, y: float) -> tuple[bool, float]:
+    """Whether a place lies inside an outline, by the even-odd rule, and its distance from the nearest point."""
+    (x1, y1), (x2, y2) = outline.T, np.roll(outline, -1, axis=0).T
+    rising = np.where(y1 == y2, 1.0, y2 - y1)
+    crosses = ((y1 <= y) != (y2 <= y)) & (x < x1 + (y - y1) * (x2 - x1) / rising)
+    return bool(np.count_nonzero(crosses) % 2), float(np.min(np.hypot(x1 - x, y1 - y)))
 
 
 def _tolerance(gathered: Gathered, n: int) -> float:

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from lucid_finch.core.detection import Detection, Outlines
-from lucid_finch.core.detector import Reason, Task
+from lucid_finch.core.detector import HERE, Reason, Task
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.explanation.channels import better_channel
 from lucid_finch.core.explanation.proposing import Budget, Change, change_at, change_for
@@ -21,8 +21,6 @@ QUICK = 0.25
 """Seconds that runs with changed parameters may take where somebody waits for the answer."""
 _SECONDS = 2.0
 """The same where nobody does, of each way to look for a change."""
-_HERE = 3.0
-"""px: a candidate at most so far away is at the place."""
 _ALONG_FOUND = 0.5
 """What is seen around a place belongs to findings if more than this share of it runs along their outlines,"""
 _NEAR_FOUND = 2.5
@@ -85,7 +83,7 @@ class Explanation:
     @property
     def is_open(self) -> bool:
         """Whether nothing is found here and no change is proposed: more time may find one."""
-        found = any(near.outcome == "found" and near.distance <= _HERE for near in self.candidates)
+        found = any(near.outcome == "found" and near.distance <= HERE for near in self.candidates)
         return self.change is None and not found and all(near.change is None for near in self.candidates)
 
     def __repr__(self) -> str:
@@ -119,7 +117,7 @@ def explain(result: Detection, at: Sequence[float], most: int = 3, seconds: floa
     change: Change | None = None
     # What fails several limits is often a fragment of something else: the place itself is measured too.
     fragment = near and near[0].outcome == "failed" and sum(not c.passed for c in near[0].criteria) > 1
-    if not near or near[0].distance > _HERE or fragment:
+    if not near or near[0].distance > HERE or fragment:
         reasons = tuple(task.detector.probe(task, x, y))
         owner = _owner(result, reasons)
         if owner:
@@ -129,7 +127,7 @@ def explain(result: Detection, at: Sequence[float], most: int = 3, seconds: floa
         if values:
             change = change_at(task, values, (x, y), Budget(time.perf_counter() + seconds, result.seconds))
             change = None if change is not None and _is_flood(task, change) else change
-    helped = any((one.outcome == "found" and one.distance <= _HERE) or one.change is not None for one in near)
+    helped = any((one.outcome == "found" and one.distance <= HERE) or one.change is not None for one in near)
     if change is None and not helped and not (reasons and reasons[0].label in ("outline", "region")):
         coloured = better_channel(task, (x, y), Budget(time.perf_counter() + seconds, result.seconds))
         if coloured is not None:
@@ -248,7 +246,7 @@ def _criterion(task: Task, limit: Limit, measured: float) -> Criterion:
 
 
 def _summary(near: Sequence[Near], reasons: Sequence[Reason]) -> str:
-    if near and near[0].distance <= _HERE:
+    if near and near[0].distance <= HERE:
         first = near[0]
         if first.outcome == "found":
             return f"finding {first.id} is here"

@@ -99,7 +99,7 @@ def change_for(task: Task, candidate: int, budget: Budget) -> tuple[Change | Non
 
 
 def change_at(task: Task, values: Mapping[str, Any], at: tuple[float, float], budget: Budget) -> Change | None:
-    """A change of parameters if it makes something be found at a place where nothing was, limits that it then fails loosened
+    """A change of parameters if it makes something be found at a place where nothing was, a limit that it then fails loosened
     as well; None if it does not, or if it takes too long to find out."""
     detector, tried = task.detector, dict(values)
     try:
@@ -116,7 +116,11 @@ def change_at(task: Task, values: Mapping[str, Any], at: tuple[float, float], bu
             best = int(here[np.argmax(np.asarray(after.candidates.rank_score)[here])])
             if detector.expected_by_chance(after, best) is not None or detector.is_background(after, best):
                 return None
-            tried |= _loosened(after, best)[0]
+            loosened = _loosened(after, best)[0]
+            if len(loosened) > 1:
+                # What fails several limits is often a fragment of something else, or what surrounds it.
+                return None
+            tried |= loosened
     except (_TooLong, ParameterError):
         pass
     return None
