@@ -32,8 +32,9 @@ _SURE = 2.0
 """log_nfa of the edges that the level passes through: one in a hundred images has a false one."""
 _EXPLAINED = 0.5
 """Share of the border between two clear classes that must be on edges for the edges to decide."""
-_BESIDE, _ROUNDS = 4, 3
-"""px to either side of an outline that its step is measured from, and how often a local threshold is moved."""
+_BESIDE, _SMOOTHED, _ROUNDS = (4, 8), 2.0, 4
+"""px to either side of an outline that its step is measured from, at least and at most; times the smoothing that they are
+between; how often a threshold is moved."""
 _CLEAR = 0.15
 """Share of the clearest steps below which one may be shading."""
 _CLEARLY_TWO = 0.8
@@ -120,28 +121,30 @@ def at_halfway(plane: NDArray[np.float32], level: Level, edges: NDArray[np.uint8
     """A threshold moved to half of the step across each outline of a smoothed image (H, W), except beside `edges`.
 
     The mean of a window lies nearer to the ground than to a small object, so that outlines would run where an edge begins; and
-    a level that follows edges is that of others where an object shows none. Moved by at most `_BESIDE` px a round.
+    a level that follows edges is that of others where an object shows none. Moved by at most 4 px a round, or twice
+    the smoothing.
     """
+    beside = min(max(_BESIDE[0], round(_SMOOTHED * level.sigma)), _BESIDE[1])
     sign = np.float32(1.0 if level.bright else -1.0)
     signed, raised = signed_level(plane, level), plane * sign
     for _ in range(_ROUNDS):
-        place, high, low = _steps_across(raised, signed > 0)
+        place, high, low = _steps_across(raised, signed > 0, beside)
         if not len(place):
             break
         step = high - low
         clear = step >= max(6 * (level.noise or 0.0), 2 * level.offset, _CLEAR * float(np.percentile(step, 90)))
         if edges is not None:
             clear &= edges.ravel()[place] == 0
-        half, known = _spread(place[clear], 0.5 * (high + low)[clear], plane.shape)
+        half, known = _spread(place[clear], 0.5 * (high + low)[clear], plane.shape, beside)
         if edges is not None:
             known &= edges == 0
         np.copyto(signed, raised - half, where=known)
     return replace(level, halfway=plane - sign * signed)
 
 
-def _steps_across(plane: NDArray[np.float32], above: NDArray[np.bool_]) -> tuple[NDArray[np.int64], Any, Any]:
+def _steps_across(plane: NDArray[np.float32], above: NDArray[np.bool_], beside: int) -> tuple[NDArray[np.int64], Any, Any]:
     """The pixels just inside the outlines of `above`, as places in the flat plane, with the highest level inside and the lowest
-    outside within `_BESIDE` px across."""
+    outside within `beside` px across."""
     height, width = plane.shape
     places, highs, lows = [], [], []
     for down, across in ((0, 1), (1, 0)):
@@ -150,7 +153,7 @@ def _steps_across(plane: NDArray[np.float32], above: NDArray[np.bool_]) -> tuple
         outwards = np.where(first[row, column], 1, -1)
         row, column = row + down * (outwards < 0), column + across * (outwards < 0)
         high, low = plane[row, column], plane[row, column]
-        for step in range(1, _BESIDE + 1):
+        for step in range(1, beside + 1):
             inside, outside = (
                 plane[
                     np.clip(row + down * way * outwards, 0, height - 1), np.clip(column + across * way * outwards, 0, width - 1)
@@ -165,10 +168,10 @@ def _steps_across(plane: NDArray[np.float32], above: NDArray[np.bool_]) -> tuple
 
 
 def _spread(
-    place: NDArray[np.int64], value: NDArray[np.float32], shape: tuple[int, ...]
+    place: NDArray[np.int64], value: NDArray[np.float32], shape: tuple[int, ...], beside: int
 ) -> tuple[NDArray[np.float32], NDArray[np.bool_]]:
-    """The mean of the values at all places within `_BESIDE` px of each pixel, and where there are any."""
-    size, box = shape[0] * shape[1], 2 * _BESIDE + 1
+    """The mean of the values at all places within `beside` px of each pixel, and where there are any."""
+    size, box = shape[0] * shape[1], 2 * beside + 1
     sums = np.bincount(place, value, size).reshape(shape).astype(np.float32)
     count = box_mean(np.bincount(place, minlength=size).reshape(shape).astype(np.float32), box)
     mean = np.asarray(box_mean(sums, box) / np.maximum(count, np.float32(1e-9)), np.float32)
