@@ -47,7 +47,7 @@ from lucid_finch.core.valid_region import clipped, shrunk
 Floats = NDArray[np.float64]
 _WITH_LEVEL = ("fixed", "hysteresis", "iso")
 _SUPPORT = 0.5, 0.25
-"""Share of an outline that must lie on edges, and where noise or a pattern hides some of them."""
+"""Share of an outline that must lie on edges, and where noise, a pattern or blur hides some of them."""
 _FAINT = 0.12
 """Share of the contrast of the clearest outlines below which one is a shade of the ground."""
 _BESIDE = 3.0
@@ -166,7 +166,7 @@ class ContoursParameters(DetectorParameters):
         most=1.0,
         usual=(0.0, 1.0),
         criterion="support",
-        auto=f"{_SUPPORT[0]:g} if the threshold follows edges, {_SUPPORT[1]:g} if noise hides some of them, else no limit",
+        auto=f"{_SUPPORT[0]:g} if the threshold follows edges, {_SUPPORT[1]:g} if noise or blur hides some, else no limit",
         help="Share of the outline along which there is an edge.",
         more=True,
     )
@@ -515,8 +515,9 @@ class Contours(Detector):
 
 
 def _needed_support(level: Level) -> float:
-    """Share of an outline on edges that it needs; where noise hides some edges, a shade hides all the more of its own."""
-    return _SUPPORT[1 if level.smoothing is not None and level.smoothing.hides_edges else 0]
+    """Share of an outline on edges that it needs; where noise hides some edges, a shade hides more."""
+    smoothing = level.smoothing
+    return _SUPPORT[1 if smoothing is not None and (smoothing.hides_edges or smoothing.is_blurred) else 0]
 
 
 def _clearest(gathered: Gathered) -> float:
