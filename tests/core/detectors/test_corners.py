@@ -124,6 +124,26 @@ class Acceptance(unittest.TestCase):
         self.assertEqual(len(lf.detect("corners", np.full((30, 30), 9, np.uint8)).findings), 0)
         self.assertEqual(len(lf.detect("corners", np.zeros((1, 1), np.uint8)).findings), 0)
 
+    def test_in_a_grain_that_runs_one_way(self) -> None:
+        random = np.random.default_rng(3)
+        x, y = np.meshgrid(np.arange(400.0), np.arange(300.0))
+        edge = np.clip(150.5 - x, 0, 1)
+        squares = np.zeros((300, 400))
+        for left, top in ((60, 60), (160, 100), (260, 160), (310, 50), (90, 190)):
+            squares += np.clip(20.5 - np.abs(x - left - 20), 0, 1) * np.clip(20.5 - np.abs(y - top - 20), 0, 1)
+        found = 0
+        for reach, turn in ((12.0, False), (12.0, True)):
+            grain = ndimage.gaussian_filter(random.normal(size=(300, 400)), (0.6, reach) if turn else (reach, 0.6))
+            grain *= 8 / grain.std()
+            with self.subTest(turn=turn):
+                for drawn_on in (0 * squares, 50 * edge, 50 * np.clip(120.5 - y, 0, 1)):
+                    picture = np.clip(np.round(110 + drawn_on + grain), 0, 255).astype(np.uint8)
+                    self.assertEqual(len(lf.detect("corners", picture).findings), 0)
+            picture = np.clip(np.round(110 + 50 * squares + grain), 0, 255).astype(np.uint8)
+            found += len(lf.detect("corners", picture).findings)
+        self.assertGreaterEqual(found, 18)
+        self.assertLessEqual(found, 40)
+
     def test_of_close_ones_the_stronger_stays_and_the_other_is_a_near_miss(self) -> None:
         picture = drawn((90, 120), lambda x, y: (np.floor(x / 12) + np.floor(y / 12)) % 2 == 0)
         every = lf.detect("corners", noisy(picture, 1.0))

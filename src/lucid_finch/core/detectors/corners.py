@@ -20,7 +20,7 @@ from lucid_finch.core.detectors.shared.image_variants import Variant, calmed, sh
 from lucid_finch.core.image import Image
 from lucid_finch.core.judging import EvenExclusions, Exclusions
 from lucid_finch.core.numerics.corners import corner_fits, structure_tensor
-from lucid_finch.core.numerics.corners.significance import corner_log_nfa, degrees_of_freedom, scale_at
+from lucid_finch.core.numerics.corners.significance import Surroundings, corner_log_nfa, degrees_of_freedom, surroundings_at
 from lucid_finch.core.numerics.edges.background import Background
 from lucid_finch.core.numerics.edges.gradients import noise_gain
 from lucid_finch.core.numerics.edges.smoothing_choice import SMOOTHINGS, SmoothingChoice
@@ -282,14 +282,14 @@ class Corners(Detector):
         at = image.frame.to_source(float(columns[best]), float(rows[best]))
         isotropy = float(tensors.isotropy[best])
         background: Background = task.gathered.background
-        scale = scale_at(background, rows[best : best + 1], columns[best : best + 1])
-        sure = float(_log_nfa(image, given.sigma_window, background, tensors.least[best : best + 1], scale)[0])
+        around = surroundings_at(background, rows, columns, tensors.direction)
+        sure = float(_log_nfa(image, (given.sigma_gradient, given.sigma_window), background, tensors.least, around)[best])
         edge = sure >= 0 and isotropy < given.isotropy_min
         text = f"the smaller eigenvalue is largest at ({at[0]:.0f}, {at[1]:.0f}), "
         if edge:
             text += f"where the isotropy is {isotropy:.2f}: a straight edge"
             return [Reason("isotropy", isotropy, given.isotropy_min, "", False, text)]
-        times = float(tensors.least[best]) / max(float(scale[0]) ** 2, 1e-30)
+        times = float(tensors.least[best]) / max(float(around.scale[best]) ** 2, 1e-30)
         text += f"{times:.1f} times that of the background; no maximum is here"
         return [Reason("response", sure, None, "", False, text, nothing=sure < 0)]
 
@@ -316,7 +316,7 @@ class _Maxima:
     columns: NDArray[np.int32]
     response: NDArray[np.float32]
     tensors: structure_tensor.Tensors
-    scale: Array
+    around: Surroundings
     log_nfa: NDArray[np.float64]
     of_blocks: NDArray[np.bool_]
     """Where blocks of compression meet."""
@@ -347,13 +347,13 @@ def _maxima(seen: Variant, given: CornersParameters, sigma: float) -> _Maxima:
         strongest = np.sort(np.argsort(-response, kind="stable")[:_MOST])
         rows, columns, response = rows[strongest], columns[strongest], response[strongest]
     tensors = structure_tensor.tensors_at(image.pixels, rows, columns, sigma, window)
-    scale = scale_at(background, rows, columns)
-    log_nfa = _log_nfa(image, window, background, tensors.least, scale)
+    around = surroundings_at(background, rows, columns, tensors.direction)
+    log_nfa = _log_nfa(image, (sigma, window), background, tensors.least, around)
     of_blocks = np.zeros(len(rows), bool)
     if blocks is not None:
         x, y = (w * side + 0.5 * (side - 1) for w in (columns, rows))
         of_blocks = blocks.are_corners(x, y, tensors.least / side**2, smoothing)
-    return _Maxima(seen, side, (sigma, window), background, rows, columns, response, tensors, scale, log_nfa, of_blocks, notes)
+    return _Maxima(seen, side, (sigma, window), background, rows, columns, response, tensors, around, log_nfa, of_blocks, notes)
 
 
 def _fitted(seen: Variant, given: CornersParameters, maxima: _Maxima) -> Gathered:
@@ -363,12 +363,12 @@ def _fitted(seen: Variant, given: CornersParameters, maxima: _Maxima) -> Gathere
     log_nfa, isotropy = maxima.log_nfa.copy(), maxima.tensors.isotropy
     # Against the noise of single pixels alone: where corners fill the image, they are its background.
     noise = max(noise_of(np.asarray(image.pixels, np.float32)), 0.3 * image.quantum, 1e-6 * image.span)
-    of_noise = np.full(len(rows), noise * noise_gain(*op.gradient))
-    above_noise = _log_nfa(image, window, maxima.background, maxima.tensors.least, of_noise)
+    of_noise = Surroundings(np.full(len(rows), noise * noise_gain(*op.gradient)), np.ones(len(rows)))
+    above_noise = _log_nfa(image, maxima.sigmas, maxima.background, maxima.tensors.least, of_noise)
     strongest = np.zeros(len(rows), bool)
     strongest[np.argsort(-maxima.response, kind="stable")[:_STRONGEST]] = True
     clear = np.flatnonzero(((log_nfa > _FITTED) | (strongest & (above_noise > 2))) & (isotropy > _FITTED_ISOTROPY))
-    local = np.minimum(maxima.scale[clear] / noise_gain(*op.gradient), 3.0 * noise)
+    local = np.minimum(maxima.around.scale[clear] / noise_gain(*op.gradient), 3.0 * noise)
     fitted = corner_fits.refine_corners(image.pixels, rows[clear], columns[clear], local, window)
     alike = _of_a_board(fitted, noise)
     log_nfa[clear] = np.where(alike, np.maximum(log_nfa[clear], above_noise[clear]), log_nfa[clear])
@@ -387,10 +387,14 @@ def _fitted(seen: Variant, given: CornersParameters, maxima: _Maxima) -> Gathere
     return Gathered(rows, columns, response, isotropy, log_nfa, whole, background, sigmas, seen.image, maxima.notes)
 
 
-def _log_nfa(image: Image, window: float, background: Background, least: Array, scale: Array) -> NDArray[np.float64]:
-    """-log10 of how many corners as strong as eigenvalues `least` the background makes where its gradient has that scale."""
+def _log_nfa(
+    image: Image, sigmas: tuple[float, float], background: Background, least: Array, around: Surroundings
+) -> NDArray[np.float64]:
+    """-log10 of how many corners as strong as eigenvalues `least` the background makes where it is as in `around`; `sigmas`: of
+    the smoothing and of the window."""
+    sigma, window = sigmas
     tests = image.width * image.height / (2.0 * window) ** 2
-    return corner_log_nfa(least, scale, degrees_of_freedom(background, window), tests)
+    return corner_log_nfa(least, around.scale, degrees_of_freedom(background, window, around.elongation, sigma), tests)
 
 
 def _of_a_board(fitted: corner_fits.RefinedCorners, noise: float) -> NDArray[np.bool_]:

@@ -165,6 +165,25 @@ class Backgrounds(unittest.TestCase):
             measured = measure_background(field.astype(np.float32), operator_kernels("gaussian", 1.2), 0.0)
             self.assertAlmostEqual(measured.correlation / np.hypot(own, 1.2), 1.0, delta=0.12)
 
+    def test_a_grain_that_runs_one_way(self) -> None:
+        kernels = operator_kernels("gaussian", 1.2)
+        noise = np.random.default_rng(0).normal(size=(256, 320))
+        for turned in (False, True):
+            field = ndimage.gaussian_filter(noise, (0.0, 8.0) if turned else (8.0, 0.0)) * 100
+            measured = measure_background(field.astype(np.float32), kernels, 0.0)
+            assert measured.grain is not None
+            xx, xy, yy = np.median(measured.grain, axis=(0, 1))
+            scale = np.square(measured.typical)
+            along, across = (xx, yy) if turned else (yy, xx)
+            self.assertLess(abs(xy), 0.1 * across)
+            gy, gx = (ndimage.gaussian_filter(field, 1.2, order=order) for order in ((1, 0), (0, 1)))
+            self.assertAlmostEqual(across * scale / (gy if turned else gx).var(), 1.0, delta=0.25)
+            self.assertTrue(0.8 < along * scale / (gx if turned else gy).var() < 2.5)
+        # Noise has none, nor has a ramp of light beneath it or its steps.
+        ramp = np.linspace(0, 300, 256)[:, None] + 2 * noise
+        for field in (noise * 5, ramp, np.round(np.linspace(100, 140, 256))[:, None] * np.ones((1, 320))):
+            self.assertIsNone(measure_background(field.astype(np.float32), kernels, 1.0).grain)
+
     def test_edges_hardly_raise_it(self) -> None:
         picture = 100 + np.random.default_rng(0).normal(0, 4, (256, 256))
         plain = measure_background(picture.astype(np.float32), operator_kernels("gaussian", 1.2), 0.0).typical

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -189,9 +190,23 @@ def maxima(
 class Tensors:
     """Structure tensors at some places, one entry a place."""
 
-    trace: NDArray[np.float64]
-    least: NDArray[np.float64]
-    """The smaller eigenvalue."""
+    xx: NDArray[np.float64]
+    xy: NDArray[np.float64]
+    yy: NDArray[np.float64]
+
+    @property
+    def trace(self) -> NDArray[np.float64]:
+        return self.xx + self.yy
+
+    @cached_property
+    def least(self) -> NDArray[np.float64]:
+        """The smaller eigenvalue."""
+        return np.maximum(0.5 * (self.trace - np.sqrt((self.xx - self.yy) ** 2 + 4 * self.xy**2)), 0.0)
+
+    @property
+    def direction(self) -> NDArray[np.float64]:
+        """Radians: along which the gradient is that of the smaller eigenvalue."""
+        return 0.5 * np.arctan2(2 * self.xy, self.xx - self.yy) + 0.5 * np.pi
 
     @property
     def isotropy(self) -> NDArray[np.float64]:
@@ -202,7 +217,7 @@ class Tensors:
 
 @kernel
 def _tensors_band(pixels, smooth, derive, window, rows, columns, first, last, out):  # type: ignore[no-untyped-def]
-    """Trace and smaller eigenvalue of the tensor at each place, into out (n, 2)."""
+    """xx, xy and yy of the tensor at each place, into out (3, n)."""
     height, width = pixels.shape
     m, radius = window.size // 2, smooth.size // 2
     side = 2 * m + 1
@@ -234,8 +249,7 @@ def _tensors_band(pixels, smooth, derive, window, rows, columns, first, last, ou
                 xx += float(w * gx * gx)
                 xy += float(w * gx * gy)
                 yy += float(w * gy * gy)
-        out[n, 0] = xx + yy
-        out[n, 1] = max(0.5 * (xx + yy - np.sqrt((xx - yy) ** 2 + 4 * xy * xy)), 0.0)
+        out[0, n], out[1, n], out[2, n] = xx, xy, yy
 
 
 def tensors_at(
@@ -244,10 +258,10 @@ def tensors_at(
     """The structure tensors at some pixels."""
     smooth, derive = operator_kernels("gaussian", sigma_gradient)
     window = gaussian_kernel(sigma_window).astype(np.float32)
-    out = np.empty((len(rows), 2))
+    out = np.empty((3, len(rows)))
     over_bands(
         lambda first, last: _tensors_band(pixels, smooth, derive, window, rows, columns, first, last, out),
         len(rows),
         band_height=64,
     )
-    return Tensors(out[:, 0], out[:, 1])
+    return Tensors(*out)
