@@ -23,7 +23,7 @@ from lucid_finch.core.inspection.millimetres import metric_columns
 from lucid_finch.core.parameter_types.references import Asset, Reference, ReferenceType
 from lucid_finch.core.parameters import Parameters, gathers
 from lucid_finch.core.prepare import STEPS, step_of
-from lucid_finch.core.regions import Region
+from lucid_finch.core.regions import Region, with_tuples
 
 VERSION = 2
 DEFAULTS = 1
@@ -339,7 +339,7 @@ class Recipe(_Part):
             version += 1
         data["lucid_finch_recipe"] = VERSION
         try:
-            return cls.model_validate(_tuples(data))
+            return cls.model_validate(with_tuples(data))
         except ValidationError as error:
             raise _in_our_words(error, what) from None
         except ParameterError as error:
@@ -514,15 +514,6 @@ def json_schema() -> dict[str, Any]:
         },
         "$defs": definitions,
     }
-
-
-def _tuples(value: Any) -> Any:
-    """Lists to tuples, as strict validation wants them."""
-    if isinstance(value, (list, tuple)):
-        return tuple(_tuples(v) for v in value)
-    if isinstance(value, dict):
-        return {k: _tuples(v) for k, v in value.items()}
-    return value
 
 
 _WORDS = {

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Annotated, Any, Literal
 
 import numpy as np
@@ -152,17 +153,18 @@ def lies_outside(region: Any, size: tuple[int, int]) -> bool:
 def region_of(given: Any) -> Any:
     """A region from plain data, as recipes have it. Raises `ParameterError`."""
     try:
-        return _ADAPTER.validate_python(_tuples(given))
+        return _ADAPTER.validate_python(with_tuples(given))
     except ValidationError as error:
         problem = error.errors()[0]
         where = ".".join(str(part) for part in problem["loc"])
         raise ParameterError(f"region: {where}: {problem['msg'].removeprefix('Value error, ')}", "region") from None
 
 
-def _tuples(value: Any) -> Any:
+def with_tuples(value: Any) -> Any:
+    """Plain data with tuples instead of lists at any depth, as strict models want them; whole numbers stay."""
     if isinstance(value, (list, tuple)):
-        return tuple(_tuples(v) for v in value)
-    return {k: _tuples(v) for k, v in value.items()} if isinstance(value, dict) else value
+        return tuple(with_tuples(v) for v in value)
+    return {k: with_tuples(v) for k, v in value.items()} if isinstance(value, Mapping) else value
 
 
 def masked_pixels(image: Image, region: _Shape | None, margin: int) -> NDArray[np.uint8] | None:

@@ -15,6 +15,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_valida
 from lucid_finch.core.errors import ParameterError, nearest
 from lucid_finch.core.numerics.targets.homographies import mapped
 from lucid_finch.core.numerics.targets.lens import distorted, undistorted
+from lucid_finch.core.regions import with_tuples
 
 Floats = NDArray[np.float64]
 
@@ -243,7 +244,7 @@ class Calibration(_Part):
         if version > VERSION:
             raise ParameterError(f"{what}: is of version {version}, made by a newer Lucid Finch; this one reads up to {VERSION}")
         try:
-            return cls.model_validate(_tuples(given))
+            return cls.model_validate(with_tuples(given))
         except ValidationError as error:
             problem = error.errors()[0]
             where = ".".join(str(part) for part in problem["loc"])
@@ -262,13 +263,6 @@ class Calibration(_Part):
         if not isinstance(data, dict):
             raise ParameterError(f"{what}: is no calibration of Lucid Finch (the outermost part is no object)")
         return cls.make(data, what)
-
-
-def _tuples(value: Any) -> Any:
-    """Lists to tuples, as strict validation wants them; whole numbers stay."""
-    if isinstance(value, (list, tuple)):
-        return tuple(_tuples(v) for v in value)
-    return {k: _tuples(v) for k, v in value.items()} if isinstance(value, Mapping) else value
 
 
 def _to_plane(numbers: Floats, reference: float, x: Any, y: Any) -> tuple[Any, Any]:
