@@ -242,6 +242,27 @@ class Parting(unittest.TestCase):
         for name, picture in noise_pictures(5).items():
             self.assertLessEqual(len(contours(Image.from_array(picture)).findings), 1, name)
 
+    def test_what_stands_out_of_noise_needs_no_edges(self) -> None:
+        marks = [
+            ("circle", 80.0, 80.0, 28.0, 0.0), ("square", 220.0, 90.0, 34.0, 0.3), ("circle", 330.0, 80.0, 26.0, 0.0),
+            ("hexagon", 90.0, 220.0, 30.0, 0.2), ("circle", 220.0, 220.0, 34.0, 0.0), ("circle", 330.0, 220.0, 30.0, 0.0),
+        ]  # fmt: skip
+        image = drawn(marks, (420, 300), contrast=26.0, noise=50.0, ground=110.0, seed=1)
+        found = contours(image)
+        self.assertEqual(len(found.findings), 6)
+        hidden = int((found.findings["support"] < 0.25).sum())
+        self.assertGreater(hidden, 0)
+        # The number that is settled gives the same; more rejects them.
+        frozen = contours(image, support_min=found.resolved["support_min"])
+        self.assertEqual(frozen.findings["x"].tolist(), found.findings["x"].tolist())
+        self.assertLessEqual(len(contours(image, support_min=0.3).findings), 6 - hidden)
+        # In texture under the same noise nothing does.
+        random = np.random.default_rng(2)
+        texture = ndimage.gaussian_filter(random.normal(size=(300, 420)), 6.0)
+        texture *= 12 / texture.std()
+        seen = np.clip(np.round(120 + texture + random.normal(0, 50, texture.shape)), 0, 255).astype(np.uint8)
+        self.assertEqual(len(contours(Image.from_array(seen)).findings), 0)
+
     def test_16_bit_and_float_images_give_the_same(self) -> None:
         image = drawn(list(self.MARKS), (370, 180), noise=3.0)
         plain = contours(image).findings

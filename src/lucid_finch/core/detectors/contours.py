@@ -38,6 +38,7 @@ from lucid_finch.core.numerics.regions.borders import Borders, rings_of
 from lucid_finch.core.numerics.regions.components import Parts, parts_of, reconstructed
 from lucid_finch.core.numerics.regions.iso_contours import MASKED, cross_level
 from lucid_finch.core.numerics.regions.outlines import label_places, measure_outlines, simplified
+from lucid_finch.core.numerics.regions.thresholding import pixel_noise
 from lucid_finch.core.numerics.runtime.threads import cancelled_here
 from lucid_finch.core.parameters import Range, forms, gathers, judges
 from lucid_finch.core.regions import masked_pixels
@@ -50,6 +51,9 @@ _SUPPORT = 0.5, 0.25
 """Share of an outline that must lie on edges, and where noise, a pattern or blur hides some of them."""
 _FAINT = 0.12
 """Share of the contrast of the clearest outlines below which one is a shade of the ground."""
+_STANDS_OUT, _GRAIN, _DENSE = 8.0, 30.0, 60.0
+"""Standard deviations of the sum of its pixels by which an outline stands out of noise; px^2 of what is no speck; and outlines
+without edges in a megapixel that noise makes at most."""
 _BESIDE = 3.0
 """px outside an outline within which a place still means it."""
 _MOST_OUTLINES = 200_000
@@ -165,7 +169,7 @@ class ContoursParameters(DetectorParameters):
         least=0.0,
         most=1.0,
         usual=(0.0, 1.0),
-        criterion="support",
+        criterion="backing",
         auto=f"{_SUPPORT[0]:g} if the threshold follows edges, {_SUPPORT[1]:g} if noise or blur hides some, else no limit",
         help="Share of the outline along which there is an edge.",
         more=True,
@@ -270,6 +274,7 @@ class Contours(Detector):
     criteria = (
         Column("framed", "on the border", "", "share of the outline on the border of the image", 2),
         Column("nest", "depth", "", "how many outlines are around it", 0),
+        Column("backing", "edge support", "", "the same; as much as is needed where it stands out of noise by far", 2),
     )
     near = 40.0
     named_by = "shape"
@@ -370,7 +375,7 @@ class Contours(Detector):
             "solidity": np.minimum(m["area"] / np.maximum(m["hull_area"], 1e-9), 1.0),
             "eccentricity": np.sqrt(np.clip(2 * half / np.maximum(major, 1e-12), 0.0, 1.0)),
             "border": g.hole.astype(np.int8), "contrast": g.contrast, "support": g.support,
-            "framed": g.framed, "nest": g.depth,
+            "framed": g.framed, "nest": g.depth, "backing": _backing(g, area / image.frame.scale**2),
         }  # fmt: skip
         size = float(np.median(columns["height"])) if count else 1.0
         return Candidates(columns, area, size, in_source=True)
@@ -518,6 +523,24 @@ def _needed_support(level: Level) -> float:
     """Share of an outline on edges that it needs; where noise hides some edges, a shade hides more."""
     smoothing = level.smoothing
     return _SUPPORT[1 if smoothing is not None and (smoothing.hides_edges or smoothing.is_blurred) else 0]
+
+
+def _backing(gathered: Gathered, area: Floats) -> Floats:
+    """The support of each outline; as much as is needed of those that stand out of noise by so much that they need no edges.
+
+    Where outlines without edges are many, they are those of a texture, and none of them is more than that. `area`: px^2 of the
+    image.
+    """
+    support, smoothing = gathered.support, gathered.level.smoothing
+    if gathered.edges is None or smoothing is None or not smoothing.is_noisy:
+        return support
+    image, needed = gathered.image, _needed_support(gathered.level)
+    loose = (support < needed) & (area > _GRAIN)
+    if np.count_nonzero(loose) > _DENSE * image.width * image.height / 1e6:
+        return support
+    noise = max(pixel_noise(image.pixels), 0.3 * image.quantum)
+    clear = np.nan_to_num(gathered.contrast) * np.sqrt(np.maximum(area, 0.0)) >= _STANDS_OUT * noise
+    return np.where(loose & clear, needed, support)
 
 
 def _clearest(gathered: Gathered) -> float:
