@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 from lucid_finch.core.numerics.edges.gradients import Kernel1D, gradient_row, mirror_indices, noise_gain
 from lucid_finch.core.numerics.masks import kernel_mask
 from lucid_finch.core.numerics.runtime import threads
-from lucid_finch.core.numerics.runtime.compiling import kernel
+from lucid_finch.core.numerics.runtime.compiling import kernel, reduction
 
 BLOCK = 64
 """Side of the squares, in pixels, over which the background is measured."""
@@ -139,23 +139,34 @@ def _signs(samples, scale, lag, same, seen):  # type: ignore[no-untyped-def]
             seen[block, 1] += valid
 
 
+@reduction
+def _weak_moments(gx, gy, finer):  # type: ignore[no-untyped-def]
+    """Sums over the weak of some gradients, in units of their scale: xx, xy, yy, x, y and how many."""
+    xx, xy, yy, sx, sy, count = np.float32(0), np.float32(0), np.float32(0), np.float32(0), np.float32(0), np.float32(0)
+    for k in range(gx.size):
+        u, v = gx[k] * finer, gy[k] * finer
+        weak = np.float32(1) if u * u + v * v < np.float32(9) else np.float32(0)
+        u, v = u * weak, v * weak
+        xx += u * u
+        xy += u * v
+        yy += v * v
+        sx += u
+        sy += v
+        count += weak
+    return xx, xy, yy, sx, sy, count
+
+
 @kernel
 def _moments(samples, scale, sums):  # type: ignore[no-untyped-def]
-    """Sums over the weak gradients of each block in units of the scale: xx, xy, yy, x, y and how many (block columns, 6)."""
+    """The same of each block, added to `sums` (block columns, 6)."""
     width = samples.shape[2]
     for number in range(samples.shape[0]):
-        gx, gy = samples[number, 0], samples[number, 1]
         for block in range(scale.size):
+            part = slice(block * BLOCK, min(block * BLOCK + BLOCK, width))
             finer = np.float32(1.0) / max(scale[block], np.float32(1e-15))
-            for x in range(block * BLOCK, min(block * BLOCK + BLOCK, width)):
-                u, v = gx[x] * finer, gy[x] * finer
-                if u * u + v * v < np.float32(9.0):
-                    sums[block, 0] += u * u
-                    sums[block, 1] += u * v
-                    sums[block, 2] += v * v
-                    sums[block, 3] += u
-                    sums[block, 4] += v
-                    sums[block, 5] += 1.0
+            found = _weak_moments(samples[number, 0, part], samples[number, 1, part], finer)
+            for k in range(6):
+                sums[block, k] += found[k]
 
 
 @kernel
