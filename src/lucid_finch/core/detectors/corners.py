@@ -20,7 +20,13 @@ from lucid_finch.core.detectors.shared.image_variants import Variant, calmed, sh
 from lucid_finch.core.image import Image
 from lucid_finch.core.judging import EvenExclusions, Exclusions
 from lucid_finch.core.numerics.corners import corner_fits, structure_tensor
-from lucid_finch.core.numerics.corners.significance import Surroundings, corner_log_nfa, degrees_of_freedom, surroundings_at
+from lucid_finch.core.numerics.corners.significance import (
+    Surroundings,
+    corner_log_nfa,
+    degrees_of_freedom,
+    scale_at,
+    surroundings_at,
+)
 from lucid_finch.core.numerics.edges.background import Background
 from lucid_finch.core.numerics.edges.gradients import noise_gain
 from lucid_finch.core.numerics.edges.smoothing_choice import SMOOTHINGS, SmoothingChoice
@@ -316,7 +322,6 @@ class _Maxima:
     columns: NDArray[np.int32]
     response: NDArray[np.float32]
     tensors: structure_tensor.Tensors
-    around: Surroundings
     log_nfa: NDArray[np.float64]
     of_blocks: NDArray[np.bool_]
     """Where blocks of compression meet."""
@@ -353,7 +358,7 @@ def _maxima(seen: Variant, given: CornersParameters, sigma: float) -> _Maxima:
     if blocks is not None:
         x, y = (w * side + 0.5 * (side - 1) for w in (columns, rows))
         of_blocks = blocks.are_corners(x, y, tensors.least / side**2, smoothing)
-    return _Maxima(seen, side, (sigma, window), background, rows, columns, response, tensors, around, log_nfa, of_blocks, notes)
+    return _Maxima(seen, side, (sigma, window), background, rows, columns, response, tensors, log_nfa, of_blocks, notes)
 
 
 def _fitted(seen: Variant, given: CornersParameters, maxima: _Maxima) -> Gathered:
@@ -368,7 +373,8 @@ def _fitted(seen: Variant, given: CornersParameters, maxima: _Maxima) -> Gathere
     strongest = np.zeros(len(rows), bool)
     strongest[np.argsort(-maxima.response, kind="stable")[:_STRONGEST]] = True
     clear = np.flatnonzero(((log_nfa > _FITTED) | (strongest & (above_noise > 2))) & (isotropy > _FITTED_ISOTROPY))
-    local = np.minimum(maxima.around.scale[clear] / noise_gain(*op.gradient), 3.0 * noise)
+    usual = scale_at(maxima.background, rows[clear], columns[clear])
+    local = np.minimum(usual / noise_gain(*op.gradient), 3.0 * noise)
     fitted = corner_fits.refine_corners(image.pixels, rows[clear], columns[clear], local, window)
     alike = _of_a_board(fitted, noise)
     log_nfa[clear] = np.where(alike, np.maximum(log_nfa[clear], above_noise[clear]), log_nfa[clear])

@@ -24,13 +24,11 @@ class Surroundings:
     """Length over breadth of its grains; 1 where it does not run one way."""
 
 
-def surroundings_at(
-    background: Background, rows: NDArray[Any], columns: NDArray[Any], direction: NDArray[Any] | None = None
-) -> Surroundings:
+def surroundings_at(background: Background, rows: NDArray[Any], columns: NDArray[Any], direction: NDArray[Any]) -> Surroundings:
     """The background at some pixels, linear between the middles of its blocks. `direction`: radians along which its gradient is
-    asked for; of all directions alike if not given."""
+    asked for."""
     scale = scale_at(background, rows, columns)
-    if background.grain is None or direction is None:
+    if background.grain is None:
         return Surroundings(scale, np.ones(len(scale)))
     xx, xy, yy = (_between(background.grain[..., k], rows, columns) for k in range(3))
     u, v = np.cos(direction), np.sin(direction)

@@ -71,14 +71,12 @@ def _measure(pixels, mask, masked, x, y, radius, rows, between, differences, fir
         if _sums(pixels, mask, masked, x[row], y[row], radius[row], between, differences, sums) < _SEEN:
             continue
         for k in range(sums.shape[0]):
-            total, one, power = (
-                complex(0.0, 0.0),
-                np.exp(complex(0.0, -2 * np.pi * (first + k) / sums.shape[1])),
-                complex(1.0, 0.0),
-            )
+            step = np.exp(complex(0.0, -2 * np.pi * (first + k) / sums.shape[1]))
+            total = complex(0.0, 0.0)
+            power = complex(1.0, 0.0)
             for i in range(sums.shape[1]):
                 total += sums[k, i] * power
-                power *= one
+                power *= step
             size[k, n] = abs(total) / sums.shape[1]
 
 
