@@ -480,7 +480,8 @@ class Contours(Detector):
 
     def distances(self, task: Task, x: float, y: float) -> Array:
         """To the centroid, scaled by the size of the upright box: at most `near` within the box. Outside an outline at least the
-        distance from it beyond `here`; inside it at most `here`, and inside that of a finding what counts as the place itself."""
+        distance from it beyond `here`; inside it at most `here`, unless it is very large, and inside that of a finding what
+        counts as the place itself."""
         c = task.candidates.columns
         size = np.maximum(np.maximum(c["width"], c["height"]), 1.0)
         far = np.hypot(c["x"] - x, c["y"] - y) * np.minimum(1.0, 2.5 * self.near / (2.5 * self.near + size))
@@ -492,7 +493,7 @@ class Contours(Detector):
         for k in np.flatnonzero(~outside & (far <= self.near)):
             inside, aside[k] = _beside(_outline(task.gathered, int(k)), x, y)
             outside[k] = not inside and aside[k] > _BESIDE
-            if inside:
+            if inside and (found[k] or size[k] <= 4 * self.near):
                 far[k] = min(far[k], HERE if found[k] else self.here)
         return np.where(outside, np.maximum(far, self.here + aside), far)
 

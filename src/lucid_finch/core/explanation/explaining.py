@@ -112,7 +112,10 @@ def explain(result: Detection, at: Sequence[float], most: int = 3, seconds: floa
     score = np.asarray(task.candidates.rank_score)[close]
     close = close[np.lexsort((-score, np.round(distance[close] / 4.0)))][:most]
     budget = Budget(time.perf_counter() + seconds, result.seconds)
-    near = tuple(_near(task, int(c), float(distance[c]), ids, budget) for c in close)
+    # Beside what is found at the place, nothing is proposed for what is elsewhere.
+    found = np.any(distance[task.judgement.found] <= HERE)
+    reach = HERE if found else task.detector.here
+    near = tuple(_near(task, int(c), float(distance[c]), ids, reach, budget) for c in close)
     reasons: tuple[Reason, ...] = ()
     change: Change | None = None
     # What fails several limits is often a fragment of something else: the place itself is measured too.
@@ -204,15 +207,15 @@ def candidate_shapes(result: Detection, candidates: Sequence[int]) -> tuple[dict
     return finished.columns, finished.source_outlines(np.arange(len(chosen)), task.image)
 
 
-def _near(task: Task, candidate: int, distance: float, ids: Any, budget: Budget) -> Near:
+def _near(task: Task, candidate: int, distance: float, ids: Any, reach: float, budget: Budget) -> Near:
+    """`reach`: px within which a change is proposed."""
     judgement, columns = task.judgement, task.candidates.columns
     criteria = tuple(_criterion(task, limit, float(columns[limit.criterion][candidate])) for limit in judgement.limits)
     outcome = Outcome(int(judgement.outcome[candidate]))
     lost = int(judgement.lost_to[candidate])
     change: Change | None = None
     unchanged = ""
-    # Nothing is proposed for what is elsewhere.
-    if outcome is Outcome.FAILED and distance <= task.detector.here:
+    if outcome is Outcome.FAILED and distance <= reach:
         change, unchanged = change_for(task, candidate, budget)
         if change is not None and _is_flood(task, change):
             unchanged, change = f"what accepts it accepts {change.gains - 1} others, too", None
