@@ -103,6 +103,23 @@ class Why(unittest.TestCase):
         self._named("ellipses", 16, 0.9)
 
 
+class BesideAFinding(unittest.TestCase):
+    def test_nothing_is_proposed_for_what_is_elsewhere(self) -> None:
+        far = np.hypot(*(w - 80.0 for w in np.mgrid[:160, :160]))
+        rings = 90 + 60 * np.clip(40.5 - far, 0, 1) - 30 * np.clip(34.5 - far, 0, 1)
+        picture = rings + np.random.default_rng(0).normal(0, 1.5, rings.shape)
+        image = Image.from_array(np.clip(np.round(picture), 0, 255).astype(np.uint8))
+        found = engine.detect("circles", image, {"radius": (37.0, 60.0)})
+        self.assertEqual(np.round(found.findings["radius"]).tolist(), [40])
+        # Between both rims, nearer to the one that is found, and on the other.
+        beside, on = explain(found, (118.0, 80.0)), explain(found, (114.0, 80.0))
+        self.assertEqual([near.outcome for near in beside.candidates], ["found", "failed"])
+        self.assertIsNone(beside.candidates[1].change)
+        change = next(near.change for near in on.candidates if near.outcome == "failed")
+        assert change is not None
+        self.assertLess(change.values["radius"][0], 34.6)
+
+
 class WhyNoLine(unittest.TestCase):
     """The same of lines: a bar in a picture, missed for a reason that is known."""
 
