@@ -37,7 +37,7 @@ from lucid_finch.core.numerics.regions import shape_classification
 from lucid_finch.core.numerics.regions.borders import Borders, rings_of
 from lucid_finch.core.numerics.regions.components import Parts, parts_of, reconstructed
 from lucid_finch.core.numerics.regions.iso_contours import MASKED, cross_level
-from lucid_finch.core.numerics.regions.outlines import label_places, measure_outlines, simplified
+from lucid_finch.core.numerics.regions.outlines import label_places, measure_outlines, points_of, simplified
 from lucid_finch.core.numerics.regions.thresholding import pixel_noise
 from lucid_finch.core.numerics.runtime.threads import cancelled_here
 from lucid_finch.core.parameters import Range, forms, gathers, judges
@@ -274,7 +274,13 @@ class Contours(Detector):
     criteria = (
         Column("framed", "on the border", "", "share of the outline on the border of the image", 2),
         Column("nest", "depth", "", "how many outlines are around it", 0),
-        Column("backing", "edge support", "", "the same; as much as is needed where it stands out of noise by far", 2),
+        Column(
+            "backing",
+            "edge support",
+            "",
+            "share of the outline along which there is an edge; the minimum, if it is clear in noise without",
+            2,
+        ),
     )
     near = 40.0
     named_by = "shape"
@@ -527,10 +533,9 @@ def _needed_support(level: Level) -> float:
 
 
 def _backing(gathered: Gathered, area: Floats) -> Floats:
-    """The support of each outline; as much as is needed of those that stand out of noise by so much that they need no edges.
+    """Edge support of each outline; the automatic minimum for those whose pixels together stand out of the noise without edges.
 
-    Where outlines without edges are many, they are those of a texture, and none of them is more than that. `area`: px^2 of the
-    image.
+    Where outlines without edges are many, they belong to a texture, and none is accepted. `area`: px^2 of the image.
     """
     support, smoothing = gathered.support, gathered.level.smoothing
     if gathered.edges is None or smoothing is None or not smoothing.is_noisy:
@@ -637,8 +642,7 @@ def _names(gathered: Gathered, rows: NDArray[np.int64]) -> Floats:
 
 
 def _outline(gathered: Gathered, n: int) -> Floats:
-    part = slice(gathered.borders.start[n], gathered.borders.start[n + 1])
-    return np.stack([gathered.x[part], gathered.y[part]], axis=1)
+    return points_of(gathered.x, gathered.y, gathered.borders.start, n)
 
 
 def _beside(outline: Floats, x: float, y: float) -> tuple[bool, float]:

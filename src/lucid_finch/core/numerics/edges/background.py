@@ -141,7 +141,7 @@ def _signs(samples, scale, lag, same, seen):  # type: ignore[no-untyped-def]
 
 @reduction
 def _weak_moments(gx, gy, finer):  # type: ignore[no-untyped-def]
-    """Sums over the weak of some gradients, in units of their scale: xx, xy, yy, x, y and how many."""
+    """Sums over gradients of at most 3 times their scale, in units of it: xx, xy, yy, x, y and their count."""
     xx, xy, yy, sx, sy, count = np.float32(0), np.float32(0), np.float32(0), np.float32(0), np.float32(0), np.float32(0)
     for k in range(gx.size):
         u, v = gx[k] * finer, gy[k] * finer
@@ -158,7 +158,7 @@ def _weak_moments(gx, gy, finer):  # type: ignore[no-untyped-def]
 
 @kernel
 def _moments(samples, scale, sums):  # type: ignore[no-untyped-def]
-    """The same of each block, added to `sums` (block columns, 6)."""
+    """Adds the sums of `_weak_moments` over each block to `sums` (block columns, 6)."""
     width = samples.shape[2]
     for number in range(samples.shape[0]):
         for block in range(scale.size):
@@ -250,8 +250,8 @@ def _grain(sums: NDArray[np.float64], unsure: NDArray[np.bool_]) -> NDArray[np.f
     one_way = (ratio < _ONE_WAY) & (around[..., 5] >= _FEWEST) & ~unsure
     if not one_way.any():
         return None
-    # Of what runs one way the scale of both components together says too little of the larger: 65 % of a single one's squares
-    # are below 0.87 of its variance, and of two alike, as the scale has it, below 2.1.
+    # The scale follows from the 65 % quantile of the squared magnitude: 2.1 variances of two equal components, 0.87 of a single
+    # one. So it underestimates the larger of two that differ.
     strong = 1.0 + 1.4 * (1 - ratio)
     weak = np.maximum(mean - half, _LEAST_RATIO * strong)
     c, s = (xx - yy) / np.maximum(2 * half, 1e-12), xy / np.maximum(half, 1e-12)

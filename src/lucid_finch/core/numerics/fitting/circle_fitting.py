@@ -542,7 +542,7 @@ def refine_circles(
 ) -> Rims:
     """The circles refined by profiles across their rims, with contrast and standard deviations as further columns.
     Unlikely ones stay where they are. `x`, `y`: the edge points, whose smoothing was `sigma`;
-    `in_noise` they are few, so that pixels tell polygons."""
+    `in_noise`: noise hides many of them, so polygons are also tested for on the pixels."""
     c = dict(rims.columns)
     likely = likely_rims(c) & (c["uneven"] == 0)
     shape = np.stack([c["x"], c["y"], c["radius"], c["radius"], np.zeros(len(rims))], axis=1)

@@ -1,4 +1,4 @@
-"""Whether rims are polygons, by the grey levels between a circle and each polygon of its size: for noise, which hides corners.
+"""Tests in noise whether a rim is a regular polygon, by the grey levels between the circle and each polygon of its size.
 
 Edge points far off a circle do not count as its own, and in noise those at the corners of a polygon are few. The matched filter
 for a known change of grey levels, of unknown phase, is the best that can be done with the pixels themselves (Kay 1998,
