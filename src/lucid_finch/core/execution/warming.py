@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 from lucid_finch.core.detectors import KINDS
 from lucid_finch.core.execution import engine
 from lucid_finch.core.image import Image
+from lucid_finch.core.numerics.matching.correlation import correlation_sums
 from lucid_finch.core.numerics.rendering import viewing
 from lucid_finch.core.numerics.runtime.kernel_cache import cache_folder, complete_marker
 from lucid_finch.core.numerics.suppression import suppress
@@ -60,15 +61,14 @@ def warm_up_tasks() -> dict[str, Callable[[], None]]:
     usual, *others = images
     first, *kinds = KINDS
     tasks: dict[str, Callable[[], None]] = {f"{first}, {usual}": partial(_detect, first, images[usual])}
-    tasks["display"], tasks["judging"] = viewing.warm_up, _judge
+    tasks["display"], tasks["judging"], tasks["small templates"] = viewing.warm_up, _judge, _correlate
     tasks |= {f"{step}, {usual}": partial(_prepare, step, images[usual]) for step in STEPS}
     tasks |= {f"{kind}, {usual}": partial(_detect, kind, images[usual]) for kind in kinds}
     for name in others:
-        image = images[name]
-        if not image.is_colour:
-            tasks |= {f"{kind}, {name}": partial(_detect, kind, image) for kind in KINDS}
-        tasks |= {f"{step}, {name}": partial(_prepare, step, image) for step in STEPS}
-    tasks |= {f"lines in noise, {name}": partial(_detect, "lines", image) for name, image in noisy_images().items()}
+        tasks |= {f"{kind}, {name}": partial(_detect, kind, images[name]) for kind in KINDS}
+        tasks |= {f"{step}, {name}": partial(_prepare, step, images[name]) for step in STEPS}
+    for name, image in noisy_images().items():
+        tasks |= {f"{kind} in noise, {name}": partial(_detect, kind, image) for kind in KINDS}
     return tasks
 
 
@@ -130,6 +130,10 @@ def warm_up_steps(processes: int = 2, behind_a_window: bool = False) -> Iterator
 
 def _judge() -> None:
     suppress(np.arange(2), np.array([[0, 1]]), np.ones(2, bool))
+
+
+def _correlate() -> None:
+    correlation_sums(np.ones((4, 4), np.float32), np.ones((2, 2)))
 
 
 def _detect(kind: str, image: Image) -> None:
