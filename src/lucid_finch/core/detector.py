@@ -222,6 +222,8 @@ class Detector:
     """Candidates within so many px of a place are named when asked why."""
     here: ClassVar[float] = 5.0
     """Changes are proposed for candidates within so many px, by `distances`."""
+    failed_by_parts: ClassVar[frozenset[str]] = frozenset()
+    """Limits that a part of something larger fails."""
     examples: ClassVar[tuple[Example, ...]] = (Example(),)
     main_maps: ClassVar[tuple[str, ...]] = ()
     """Names of the maps that say most, first the one to show beside the source."""

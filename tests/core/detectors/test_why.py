@@ -120,6 +120,38 @@ class BesideAFinding(unittest.TestCase):
         self.assertLess(change.values["radius"][0], 34.6)
 
 
+class AskedOfAPart(unittest.TestCase):
+    """What fails for lack of coverage may be a part of something larger, which another change admits whole."""
+
+    def _asked(self, seed: int) -> tuple[Image, Explanation]:
+        random = np.random.default_rng(seed)
+        y, x = np.mgrid[:200, :240].astype(float)
+        turn = random.uniform(0, math.pi)
+        u, v = (x - 120) * math.cos(turn) + (y - 100) * math.sin(turn), (y - 100) * math.cos(turn) - (x - 120) * math.sin(turn)
+        light = 0.33 + 0.17 * np.clip(0.5 - (np.hypot(u / 46, v / 34) - 1) * 39.5, 0, 1)
+        image = Image.from_array(np.clip(np.round(random.poisson(3 * light) * 85), 0, 255).astype(np.uint8))
+        return image, explain(engine.detect("ellipses", image, {"sigma": 4.0}), (120.0, 100.0), seconds=20.0)
+
+    def test_the_whole_is_proposed(self) -> None:
+        for seed in (1, 7, 11, 13):
+            image, asked = self._asked(seed)
+            self.assertIn("coverage_min", {c.parameter for c in asked.candidates[0].criteria if not c.passed}, seed)
+            assert asked.change is not None, seed
+            self.assertEqual(asked.change.values, {"sigma": 6.0}, seed)
+            found = engine.detect("ellipses", image, asked.change.values).findings
+            at = int(np.argmin(np.hypot(found["x"] - 120, found["y"] - 100)))
+            self.assertLess(max(abs(found["semi_major"][at] - 46), abs(found["semi_minor"][at] - 34)), 2.5, seed)
+
+    def test_inside_an_outline_the_middle_is_nearest(self) -> None:
+        y, x = np.mgrid[:160, :200]
+        image = Image.from_array((60 + 120 * (np.hypot(x - 100, y - 80) < 50)).astype(np.uint8))
+        task = engine.detect("contours", image, {"area": (1e5, None)}).task
+        near = [float(task.detector.distances(task, 100.0 + off, 80.0).min()) for off in (0, 15, 30, 45)]
+        self.assertEqual(near, sorted(near))
+        self.assertLess(near[0], 0.5)
+        self.assertTrue(8.0 < near[3] <= task.detector.here, near)
+
+
 class WhyNoLine(unittest.TestCase):
     """The same of lines: a bar in a picture, missed for a reason that is known."""
 

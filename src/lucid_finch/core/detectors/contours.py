@@ -394,7 +394,7 @@ class Contours(Detector):
 
     def remedies(self, task: Task) -> list[dict[str, Any]]:
         level = task.gathered.level
-        wide = max(3.0, 2 * level.sigma)
+        wide = max(3.0, 1.5 * level.sigma)
         given = [name for name in ("binarize", "sigma") if getattr(task.given, name) is not None]
         others: list[dict[str, Any]] = [dict.fromkeys(given)] if given else []
         others += [{"foreground": "dark" if level.bright else "bright"}]
@@ -486,11 +486,12 @@ class Contours(Detector):
 
     def distances(self, task: Task, x: float, y: float) -> Array:
         """To the centroid, scaled by the size of the upright box: at most `near` within the box. Outside an outline at least the
-        distance from it beyond `here`; inside it at most `here`, unless it is very large, and inside that of a finding what
-        counts as the place itself."""
+        distance from it beyond `here`; inside it at most `here` by how far it is off the middle, unless it is very large, and
+        inside that of a finding what counts as the place itself."""
         c = task.candidates.columns
         size = np.maximum(np.maximum(c["width"], c["height"]), 1.0)
-        far = np.hypot(c["x"] - x, c["y"] - y) * np.minimum(1.0, 2.5 * self.near / (2.5 * self.near + size))
+        off = np.hypot(c["x"] - x, c["y"] - y)
+        far = off * np.minimum(1.0, 2.5 * self.near / (2.5 * self.near + size))
         aside = np.maximum(c["left"] - x, x - c["left"] - c["width"])
         aside = np.maximum(aside, np.maximum(c["top"] - y, y - c["top"] - c["height"]))
         outside = aside > _BESIDE
@@ -500,7 +501,8 @@ class Contours(Detector):
             inside, aside[k] = _beside(_outline(task.gathered, int(k)), x, y)
             outside[k] = not inside and aside[k] > _BESIDE
             if inside and (found[k] or size[k] <= 4 * self.near):
-                far[k] = min(far[k], HERE if found[k] else self.here)
+                radius = math.sqrt(max(float(c["area"][k]), 1.0) / math.pi)
+                far[k] = min(far[k], HERE if found[k] else self.here * min(off[k] / radius, 1.0))
         return np.where(outside, np.maximum(far, self.here + aside), far)
 
     here = 12.0

@@ -118,8 +118,8 @@ def explain(result: Detection, at: Sequence[float], most: int = 3, seconds: floa
     near = tuple(_near(task, int(c), float(distance[c]), ids, reach, budget) for c in close)
     reasons: tuple[Reason, ...] = ()
     change: Change | None = None
-    # What fails several limits is often a fragment of something else: the place itself is measured too.
-    fragment = near and near[0].outcome == "failed" and sum(not c.passed for c in near[0].criteria) > 1
+    # What may be a part of something else is not all: the place itself is measured too.
+    fragment = bool(near) and near[0].outcome == "failed" and _is_part(task, near[0])
     if not near or near[0].distance > HERE or fragment:
         reasons = tuple(task.detector.probe(task, x, y))
         owner = _owner(result, reasons)
@@ -130,16 +130,27 @@ def explain(result: Detection, at: Sequence[float], most: int = 3, seconds: floa
         if values:
             change = change_at(task, values, (x, y), Budget(time.perf_counter() + seconds, result.seconds))
             change = None if change is not None and _is_flood(task, change) else change
-    helped = any((one.outcome == "found" and one.distance <= HERE) or one.change is not None for one in near)
+    proposed = next((one.change for one in near if one.change is not None), None)
+    helped = any(one.outcome == "found" and one.distance <= HERE for one in near) or (proposed is not None and not fragment)
     if change is None and not helped and not (reasons and reasons[0].label in ("outline", "region")):
-        coloured = better_channel(task, (x, y), Budget(time.perf_counter() + seconds, result.seconds))
+        coloured = None
+        if proposed is None:
+            coloured = better_channel(task, (x, y), Budget(time.perf_counter() + seconds, result.seconds))
         if coloured is not None:
             reasons = (coloured, *(reason for reason in reasons if not reason.nothing))
         else:
             change = _remedy(task, (x, y), Budget(time.perf_counter() + seconds, result.seconds))
+            if change is not None and proposed is not None and _merit(change) <= _merit(proposed):
+                change = None
     if change is not None:
         reasons = tuple(replace(reason, nothing=False) for reason in reasons)
     return Explanation((x, y), _summary(near, reasons), near, reasons, change)
+
+
+def _is_part(task: Task, near: Near) -> bool:
+    """Whether what fails several limits, or one that a part of something larger fails, may be just that."""
+    failed = [c.parameter for c in near.criteria if not c.passed]
+    return len(failed) > 1 or not task.detector.failed_by_parts.isdisjoint(failed)
 
 
 def _remedy(task: Task, at: tuple[float, float], budget: Budget) -> Change | None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -42,7 +42,7 @@ class Change:
     lost: tuple[int, ...]
     text: str
     rank_score: float = 0.0
-    """Of what would be found at the place."""
+    """Of what would be found at the place, less if it is beside it."""
 
 
 @dataclass(frozen=True)
@@ -86,9 +86,8 @@ def change_for(task: Task, candidate: int, budget: Budget) -> tuple[Change | Non
         else:
             spot = positions(task.candidates.columns)[candidate]
             after = _run(task, changed, budget)
-            effect = _effect_of_run(
-                task, after, lambda new: np.hypot(*(positions(after.candidates.columns)[new] - spot).T) <= _SAME
-            )
+            off = np.hypot(*(positions(after.candidates.columns) - spot).T)
+            effect = _effect_of_run(task, after, (off <= _SAME).astype(float))
     except _TooLong:
         return None, _NOT_TRIED
     except ParameterError as error:
@@ -107,7 +106,8 @@ def change_at(task: Task, values: Mapping[str, Any], at: tuple[float, float], bu
             changed = task.given.changed(detector.kind, **tried)
             after = _run(task, changed, budget)
             far = detector.distances(after, *at)
-            effect = _effect_of_run(task, after, lambda new: far[new] <= detector.here)  # noqa: B023
+            # What is centred at the place rather than beside or around it.
+            effect = _effect_of_run(task, after, np.where(far <= detector.here, 1 - 0.9 * far / detector.here, 0.0))
             if effect is not None:
                 return _change(task, tried, effect)
             here = np.flatnonzero((far <= detector.here) & (after.judgement.outcome == Outcome.FAILED))
@@ -226,16 +226,17 @@ def _again(task: Task, changed: Any, budget: Budget, keeps_gathered: bool) -> Ta
     return replace(again, judgement=judged)
 
 
-def _effect_of_run(task: Task, after: Task, is_wanted: Callable[[NDArray[np.int64]], NDArray[np.bool_]]) -> _Effect | None:
-    """What another run finds against what is found now; None if none of the new candidates is the wanted one."""
+def _effect_of_run(task: Task, after: Task, weight: NDArray[np.float64]) -> _Effect | None:
+    """What another run finds against what is found now; None if it finds nothing new that is wanted. `weight`: of each candidate
+    of the run, how much it is the wanted one, 0 to 1."""
     found = np.asarray(after.judgement.found)
     before = np.asarray(task.judgement.found)
     now, then = positions(task.candidates.columns), positions(after.candidates.columns)
     new, lost = findings_changed(_rows(task, before), _rows(after, found), _SHIFTED)
-    wanted = found[new][is_wanted(found[new])]
+    wanted = found[new][weight[found[new]] > 0]
     if not len(wanted):
         return None
-    rank_score = float(np.max(np.asarray(after.candidates.rank_score)[wanted]))
+    rank_score = float(np.max(np.asarray(after.candidates.rank_score)[wanted] * weight[wanted]))
     gained = nearest(now, then[found[new]], _SAME)
     old = tuple(dict.fromkeys(gained[gained >= 0].tolist()))
     return _Effect(len(new), len(lost), old, tuple(before[lost].tolist()), rank_score)

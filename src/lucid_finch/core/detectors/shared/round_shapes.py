@@ -193,6 +193,7 @@ class RoundShapes(Detector):
         Column("agrees", "polarity", "", "1 if the polarity is the one asked for", 0),
     )
     near = 12.0
+    failed_by_parts = frozenset({"coverage_min"})
 
     def size(self, columns: dict[str, Array]) -> Array:
         """Radius in px, or the mean of both semi-axes."""
