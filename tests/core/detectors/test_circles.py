@@ -9,13 +9,14 @@ from typing import Any
 
 import numpy as np
 
+from lucid_finch.core.detectors.circles import allowed_in_texture
 from lucid_finch.core.detectors.shared.round_shapes import size_range
 from lucid_finch.core.errors import Cancelled, ParameterError
 from lucid_finch.core.execution import engine
 from lucid_finch.core.explanation.explaining import explain
 from lucid_finch.core.image import Image
 from lucid_finch.core.numerics.edges.gradients import gaussian_kernel, smoothed
-from lucid_finch.core.numerics.fitting.rim_support import shared_points
+from lucid_finch.core.numerics.fitting.rim_support import Rims, shared_points
 from lucid_finch.core.numerics.hough.circle_votes import bands, centre_votes
 from lucid_finch.core.numerics.profiles.normal_profiles import normal_profiles, own_blur
 from lucid_finch.core.prepare import step_of
@@ -251,6 +252,26 @@ class Parts(unittest.TestCase):
         pairs, share = shared_points(np.array([0, 4, 7, 9]), np.array([1, 2, 3, 4, 3, 4, 9, 20, 21], np.int32))
         self.assertEqual(pairs.tolist(), [[0, 1]])
         self.assertAlmostEqual(float(share[0]), 2 / 3)
+
+    def test_in_texture_a_rim_about_the_same_centre_tells(self) -> None:
+        def allowed(second: tuple[float, float], stands_out: float, deviation: float = 1.3, covered: float = 0.6) -> float:
+            x, radius = second
+            columns = {
+                "x": np.array([50.0, x]), "y": np.array([50.0, 50.0]), "radius": np.array([40.0, radius]),
+                "coverage": np.array([0.7, covered]), "fidelity": np.ones(2),
+            }  # fmt: skip
+            rims = Rims(columns, np.array([0, 5, 9]), np.arange(9, dtype=np.int32), np.zeros(9))
+            clear = np.r_[np.full(5, stands_out), np.full(4, 50.0)]
+            return float(allowed_in_texture(rims, clear, np.array([deviation, 0.5]))[0])
+
+        self.assertEqual(allowed((51.0, 34.0), 5.0), 1.5)
+        self.assertEqual(allowed((51.0, 34.0), 8.0), 1.25)
+        refused = {
+            "clear": allowed((51.0, 34.0), 12.0), "elsewhere": allowed((60.0, 34.0), 5.0), "the same": allowed((50.0, 39.0), 5.0),
+            "far larger": allowed((50.0, 80.0), 5.0), "hardly seen": allowed((51.0, 34.0), 5.0, 1.3, 0.2),
+            "far off": allowed((51.0, 34.0), 5.0, 1.6), "near enough": allowed((51.0, 34.0), 5.0, 0.9),
+        }  # fmt: skip
+        self.assertEqual(set(refused.values()), {1.0}, refused)
 
     def test_cross_sections_of_a_blurred_step(self) -> None:
         from scipy.special import erf

@@ -43,7 +43,7 @@ from lucid_finch.core.detectors.shared.round_shapes import (
 )
 from lucid_finch.core.numerics.fitting.circle_fitting import UNEVEN_SEEN, fit_circles, refine_circles
 from lucid_finch.core.numerics.fitting.rim_search import rim_profile
-from lucid_finch.core.numerics.fitting.rim_support import Density, filed_points, rim_tolerance
+from lucid_finch.core.numerics.fitting.rim_support import Density, Rims, filed_points, rim_tolerance
 from lucid_finch.core.numerics.hough.circle_votes import centre_votes, find_centres
 from lucid_finch.core.numerics.hough.line_votes import DENSITY_BLOCK, block_density
 from lucid_finch.core.numerics.runtime.threads import cancellable
@@ -57,6 +57,15 @@ _STRAIGHT = 0.35
 
 _POLYGON = 0.55
 """Share of the swing of a regular polygon that a circle may have."""
+
+_FAINT = (7.0, 9.0)
+"""Times the background that the points of a rim stand out, up to which texture pulls them aside, and from which it does not."""
+_ASIDE = 1.5
+"""Times as much as usual that a rim deviates in texture, where another one about its centre tells that it is none by chance."""
+_ABOUT, _APART = 0.08, (1.07, 1.35)
+"""Distance of their centres over the radius, and ratio of the radii, of two rims of one thing, such as a seal or a cap."""
+_OTHER = (0.3, 3.0, 0.7)
+"""Coverage that the other one must have, deviation that it may have, and roundness that it must have."""
 
 _STD = "one standard deviation, from the noise alone; of uneven rims from the scatter of their points"
 
@@ -147,7 +156,9 @@ class Circles(RoundShapes):
         usual = np.maximum(_UNEVEN * sure, USUAL[1]) * c["radius"]
         uneven = np.hypot(np.hypot(1 - c["fidelity"], 1 - c["turning"]) / LEAVING, c["systematic_residual"] / usual)
         either = np.where(c["coverage"] >= UNEVEN_SEEN, np.minimum(uneven, found), found)
-        return with_corners(np.where(c["uneven"] > 0, uneven, either), c["polygon"] / _POLYGON)
+        found = np.where(c["uneven"] > 0, uneven, either)
+        found = found / allowed_in_texture(gathered.rims, gathered.oriented.clear[gathered.which], found)
+        return with_corners(found, c["polygon"] / _POLYGON)
 
     def outline(self, columns: dict[str, Array], angles: Array) -> Array:
         x, y, reach = (columns[n][:, None] for n in ("x", "y", "radius"))
@@ -210,3 +221,24 @@ class Circles(RoundShapes):
         trace = np.stack(frame.to_source(*seen.trace()), axis=1)
         shape = VisibleShape((seen.radius, seen.radius), seen.sign, seen.slope, seen.coverage, at, trace)
         return reasons_of(shape, task, "radius", "too uneven to be a circle")
+
+
+def allowed_in_texture(rims: Rims, clear: Array, deviation: Array) -> Array:
+    """Times as much as usual that each rim may deviate. `clear`: times the background that each point stands out.
+
+    Texture pulls edge points aside and adds its own, so that rims in it deviate by more than the scatter of their points; that
+    another rim has the same centre tells that this one is not a work of chance.
+    """
+    c = rims.columns
+    allowed = np.ones(len(rims))
+    covered, deviating, rounded = _OTHER
+    others = np.flatnonzero((c["coverage"] >= covered) & (deviation < deviating) & (c["fidelity"] > rounded))
+    x, y, radius = (c[name][others] for name in ("x", "y", "radius"))
+    for row in np.flatnonzero((deviation > 1) & (deviation <= _ASIDE)).tolist():
+        near = np.hypot(x - c["x"][row], y - c["y"][row]) <= _ABOUT * c["radius"][row] + 1
+        ratio = radius[near] / c["radius"][row]
+        ratio = np.maximum(ratio, 1 / ratio)
+        if np.any((ratio > _APART[0]) & (ratio < _APART[1])):
+            stands_out = np.median(clear[rims.support[rims.start[row] : rims.start[row + 1]]])
+            allowed[row] = np.interp(stands_out, _FAINT, (_ASIDE, 1.0))
+    return allowed
