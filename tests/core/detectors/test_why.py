@@ -123,14 +123,14 @@ class BesideAFinding(unittest.TestCase):
 class AskedOfAPart(unittest.TestCase):
     """What fails for lack of coverage may be a part of something larger, which another change admits whole."""
 
-    def _asked(self, seed: int) -> tuple[Image, Explanation]:
+    def _asked(self, seed: int, seconds: float = 20.0) -> tuple[Image, Explanation]:
         random = np.random.default_rng(seed)
         y, x = np.mgrid[:200, :240].astype(float)
         turn = random.uniform(0, math.pi)
         u, v = (x - 120) * math.cos(turn) + (y - 100) * math.sin(turn), (y - 100) * math.cos(turn) - (x - 120) * math.sin(turn)
         light = 0.33 + 0.17 * np.clip(0.5 - (np.hypot(u / 46, v / 34) - 1) * 39.5, 0, 1)
         image = Image.from_array(np.clip(np.round(random.poisson(3 * light) * 85), 0, 255).astype(np.uint8))
-        return image, explain(engine.detect("ellipses", image, {"sigma": 4.0}), (120.0, 100.0), seconds=20.0)
+        return image, explain(engine.detect("ellipses", image, {"sigma": 4.0}), (120.0, 100.0), seconds=seconds)
 
     def test_the_whole_is_proposed(self) -> None:
         for seed in (1, 7, 11, 13):
@@ -138,9 +138,16 @@ class AskedOfAPart(unittest.TestCase):
             self.assertIn("coverage_min", {c.parameter for c in asked.candidates[0].criteria if not c.passed}, seed)
             assert asked.change is not None, seed
             self.assertEqual(asked.change.values, {"sigma": 6.0}, seed)
+            self.assertFalse(asked.is_open, seed)
             found = engine.detect("ellipses", image, asked.change.values).findings
             at = int(np.argmin(np.hypot(found["x"] - 120, found["y"] - 100)))
             self.assertLess(max(abs(found["semi_major"][at] - 46), abs(found["semi_minor"][at] - 34)), 2.5, seed)
+
+    def test_without_time_the_part_is_proposed_and_more_may_come(self) -> None:
+        _, asked = self._asked(11, 0.0)
+        self.assertEqual([near.change.values for near in asked.candidates if near.change], [{"coverage_min": 0.4}])
+        self.assertIsNone(asked.change)
+        self.assertTrue(asked.is_open)
 
     def test_inside_an_outline_the_middle_is_nearest(self) -> None:
         y, x = np.mgrid[:160, :200]

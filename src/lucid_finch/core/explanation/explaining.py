@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
@@ -79,12 +78,14 @@ class Explanation:
     """What was measured at the place itself, where no candidate was formed."""
     change: Change | None = None
     """What would make something be found at the place itself."""
+    is_short: bool = False
+    """Whether what is proposed may admit a part only, and there was no time to look for the whole."""
 
     @property
     def is_open(self) -> bool:
-        """Whether nothing is found here and no change is proposed: more time may find one."""
+        """Whether more time may find a better change, or one at all where nothing is found."""
         found = any(near.outcome == "found" and near.distance <= HERE for near in self.candidates)
-        return self.change is None and not found and all(near.change is None for near in self.candidates)
+        return self.is_short or (self.change is None and not found and all(near.change is None for near in self.candidates))
 
     def __repr__(self) -> str:
         said = self.summary if len(self.summary) <= 80 else f"{self.summary[:77]}..."
@@ -111,13 +112,14 @@ def explain(result: Detection, at: Sequence[float], most: int = 3, seconds: floa
     # Of those about as near, the best by rank.
     score = np.asarray(task.candidates.rank_score)[close]
     close = close[np.lexsort((-score, np.round(distance[close] / 4.0)))][:most]
-    budget = Budget(time.perf_counter() + seconds, result.seconds)
+    budget = Budget.of(seconds, result.seconds)
     # Beside what is found at the place, nothing is proposed for what is elsewhere.
     found = np.any(distance[task.judgement.found] <= HERE)
     reach = HERE if found else task.detector.here
     near = tuple(_near(task, int(c), float(distance[c]), ids, reach, budget) for c in close)
     reasons: tuple[Reason, ...] = ()
     change: Change | None = None
+    is_short = False
     # What may be a part of something else is not all: the place itself is measured too.
     fragment = bool(near) and near[0].outcome == "failed" and _is_part(task, near[0])
     if not near or near[0].distance > HERE or fragment:
@@ -128,23 +130,32 @@ def explain(result: Detection, at: Sequence[float], most: int = 3, seconds: floa
             reasons = (Reason("outline", 0.0, None, "", False, text, nothing=True),)
         values = {name: value for reason in reasons for name, value in (reason.proposal or {}).items()}
         if values:
-            change = change_at(task, values, (x, y), Budget(time.perf_counter() + seconds, result.seconds))
+            change = change_at(task, values, (x, y), Budget.of(seconds, result.seconds))
             change = None if change is not None and _is_flood(task, change) else change
     proposed = next((one.change for one in near if one.change is not None), None)
     helped = any(one.outcome == "found" and one.distance <= HERE for one in near) or (proposed is not None and not fragment)
     if change is None and not helped and not (reasons and reasons[0].label in ("outline", "region")):
-        coloured = None
-        if proposed is None:
-            coloured = better_channel(task, (x, y), Budget(time.perf_counter() + seconds, result.seconds))
-        if coloured is not None:
-            reasons = (coloured, *(reason for reason in reasons if not reason.nothing))
-        else:
-            change = _remedy(task, (x, y), Budget(time.perf_counter() + seconds, result.seconds))
-            if change is not None and proposed is not None and _merit(change) <= _merit(proposed):
-                change = None
+        reasons, change, is_short = _for_the_place(task, (x, y), reasons, proposed, Budget.of(seconds, result.seconds))
     if change is not None:
         reasons = tuple(replace(reason, nothing=False) for reason in reasons)
-    return Explanation((x, y), _summary(near, reasons), near, reasons, change)
+    return Explanation((x, y), _summary(near, reasons), near, reasons, change, is_short)
+
+
+def _for_the_place(
+    task: Task, at: tuple[float, float], reasons: tuple[Reason, ...], proposed: Change | None, budget: Budget
+) -> tuple[tuple[Reason, ...], Change | None, bool]:
+    """Another channel, as a reason, or a remedy that is better than what is proposed for a candidate; and whether there was no
+    time to look for a better one."""
+    if proposed is None:
+        coloured = better_channel(task, at, budget)
+        if coloured is not None:
+            return (coloured, *(reason for reason in reasons if not reason.nothing)), None, False
+        budget = budget.again()
+    change = _remedy(task, at, budget)
+    if proposed is None:
+        return reasons, change, False
+    is_better = change is not None and _merit(change) > _merit(proposed)
+    return reasons, change if is_better else None, not budget.allows_run
 
 
 def _is_part(task: Task, near: Near) -> bool:

@@ -49,9 +49,19 @@ class Change:
 class Budget:
     """Until when changes may be tried, and how long a run takes."""
 
-    until: float
+    seconds: float
     run: float
-    """Seconds of a whole run."""
+    """Of a whole run, like those of the budget."""
+    until: float
+
+    @classmethod
+    def of(cls, seconds: float, run: float) -> Budget:
+        """So many seconds from now on."""
+        return cls(seconds, run, time.perf_counter() + seconds)
+
+    def again(self) -> Budget:
+        """As many seconds once more, from now on."""
+        return Budget.of(self.seconds, self.run)
 
     @property
     def allows_run(self) -> bool:
