@@ -296,6 +296,20 @@ class Parting(unittest.TestCase):
         told = explain(contours(image), (185, 150))
         self.assertIn("belongs to the background", told.summary)
 
+    def test_what_became_of_the_piece_at_a_place(self) -> None:
+        y, x = np.mgrid[:300, :400]
+        frame = (np.abs(x - 200) < 150) & (np.abs(y - 150) < 100) & ~((np.abs(x - 200) < 130) & (np.abs(y - 150) < 80))
+        image = Image.from_array(np.where(frame, 190, 70).astype(np.uint8))
+        pieces: dict[str, tuple[tuple[float, float], dict[str, Any]]] = {
+            "it belongs to a piece of 18320 px² that is found": ((60, 150), {}),
+            "18320 px² that fails: area": ((60, 150), {"area": (None, 500.0)}),
+            "18320 px² that fails: area, circularity": ((60, 150), {"area": (None, 500.0), "circularity_min": 0.95}),
+            "it belongs to foreground whose outline is not kept": ((5, 5), {"foreground": "dark"}),
+        }
+        for text, (place, given) in pieces.items():
+            task = contours(image, **given).task
+            self.assertIn(text, task.detector.probe(task, *place)[0].text)
+
     def test_what_is_asked_about_is_inside_the_outline_or_close_to_it(self) -> None:
         found = contours(drawn(list(self.MARKS), (370, 180), noise=2.0))
         disc = int(np.argmin(np.hypot(found.findings["x"] - 50, found.findings["y"] - 130)))

@@ -31,6 +31,7 @@ from lucid_finch.core.detectors.shared.thresholds import (
 )
 from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.image import Image
+from lucid_finch.core.judging import Outcome
 from lucid_finch.core.numerics.edges.gradients import gaussian_kernel
 from lucid_finch.core.numerics.ragged import take_rows
 from lucid_finch.core.numerics.regions import shape_classification
@@ -521,11 +522,26 @@ class Contours(Detector):
         wanted = "bright" if gathered.level.bright else "dark"
         inside = bool(gathered.binary[row, column])
         text = f"the grey level here, {value:.1f}, is {side} the threshold of {level:.1f}, and the foreground is {wanted}: "
-        text += "it belongs to the foreground" if inside else "it belongs to the background"
+        text += f"it belongs to {self._piece_at(task, x, y)}" if inside else "it belongs to the background"
         change: dict[str, Any] | None = None
         if not inside and value != level:
             change = {"foreground": "dark" if gathered.level.bright else "bright"}
         return [Reason("threshold", value, level, "grey", inside, text, change)]
+
+    def _piece_at(self, task: Task, x: float, y: float) -> str:
+        """The piece of foreground at a place of the source, in words: its size, and what became of it."""
+        c, judgement = task.candidates.columns, task.judgement
+        beyond = (c["left"] > x) | (x > c["left"] + c["width"]) | (c["top"] > y) | (y > c["top"] + c["height"])
+        rows = np.flatnonzero(~beyond & (c["border"] == 0))
+        for row in rows[np.argsort(c["width"][rows] * c["height"][rows])].tolist():
+            if not _beside(_outline(task.gathered, row), x, y)[0]:
+                continue
+            piece = f"a piece of {c['area'][row]:.0f} px²"
+            if judgement.outcome[row] != Outcome.FAILED:
+                return f"{piece} that is found" if judgement.outcome[row] == Outcome.FOUND else piece
+            limits = [limit for limit in judgement.limits if not limit.passed(float(c[limit.criterion][row]))]
+            return f"{piece} that fails: {', '.join(dict.fromkeys(self.criterion(l.criterion).label for l in limits))}"
+        return "foreground whose outline is not kept, such as what reaches all sides of the image"
 
 
 def _needed_support(level: Level) -> float:
