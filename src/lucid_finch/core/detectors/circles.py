@@ -128,7 +128,8 @@ class Circles(RoundShapes):
             filed = filed_points(x, y, nx, ny, oriented.chain_of[which], oriented.along[which], size)
             density, sigma = Density.of(block_density(x, y, *size), DENSITY_BLOCK), oriented.smoothing.sigma
             rims = fit_circles(filed, centres, wide, least, density, sigma, most + 1000)
-            rims = refine_circles(image.pixels, image.mask, x, y, rims, sigma, oriented.smoothing.is_noisy)
+            noisy, is_pattern = oriented.smoothing.is_noisy, oriented.smoothing.is_pattern
+            rims = refine_circles(image.pixels, image.mask, x, y, rims, sigma, noisy, is_pattern)
         step = oriented.background.independent_step
         tests = math.log(max(image.width * image.height / step**2, 10.0) * max((high - low) / step, 2.0))
         notes = (*left_out(centres.dropped, most, "candidate centres"), *seen.notes)

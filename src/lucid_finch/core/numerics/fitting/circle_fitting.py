@@ -14,9 +14,10 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from lucid_finch.core.numerics.edges.gradients import gaussian_kernel, smoothed
 from lucid_finch.core.numerics.fitting.angles import normalized_angle
 from lucid_finch.core.numerics.fitting.curve_refinement import refine_curves
-from lucid_finch.core.numerics.fitting.rim_areas import polygon_areas
+from lucid_finch.core.numerics.fitting.rim_areas import polygon_areas, polygon_swings
 from lucid_finch.core.numerics.fitting.rim_support import (
     AWAY,
     BESIDE,
@@ -65,6 +66,8 @@ _LARGE = 80.0
 _FEWER = 6
 _FEW = 0.7
 """Points a px of what must be seen of a rim below which there is no use in laying a circle through them."""
+_OF_SMOOTHING = 0.8
+"""Share of the smoothing that is enough for the grey levels around a rim, where a pattern asked for it."""
 _UNEVEN_FROM = 12
 """px of radius from which on rims are also looked for whose points lie farther off."""
 UNEVEN_SEEN, _MORE = 0.7, 0.08
@@ -538,11 +541,12 @@ def fit_circles(
 
 
 def refine_circles(
-    pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: Floats, y: Floats, rims: Rims, sigma: float, in_noise: bool = False
-) -> Rims:
+    pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: Floats, y: Floats, rims: Rims, sigma: float,
+    in_noise: bool = False, in_pattern: bool = False,
+) -> Rims:  # fmt: skip
     """The circles refined by profiles across their rims, with contrast and standard deviations as further columns.
     Unlikely ones stay where they are. `x`, `y`: the edge points, whose smoothing was `sigma`;
-    `in_noise`: noise hides many of them, so polygons are also tested for on the pixels."""
+    `in_noise`, `in_pattern`: that hides many of them, so polygons are also tested for on the pixels."""
     c = dict(rims.columns)
     likely = likely_rims(c) & (c["uneven"] == 0)
     shape = np.stack([c["x"], c["y"], c["radius"], c["radius"], np.zeros(len(rims))], axis=1)
@@ -564,4 +568,8 @@ def refine_circles(
     if in_noise:
         rows = np.flatnonzero(likely_rims(c))
         c["polygon"][rows] = np.maximum(c["polygon"][rows], polygon_areas(pixels, mask, c, rows))
+    if in_pattern:
+        rows, enough = np.flatnonzero(likely_rims(c)), _OF_SMOOTHING * sigma
+        swings = polygon_swings(smoothed(pixels, gaussian_kernel(enough)), mask, c, rows, enough)
+        c["polygon"][rows] = np.maximum(c["polygon"][rows], swings)
     return replace(rims, columns=c, place=place)
