@@ -107,6 +107,8 @@ from lucid_finch.core.errors import ParameterError
 from lucid_finch.core.execution import engine
 from lucid_finch.core.execution.warming import example_images, noisy_images
 from lucid_finch.core.prepare import STEPS
+from benchmarks.hard import SCENES
+from benchmarks.hard_scenes import photographed
 runs = 0
 for name, image in example_images().items():
     for kind, detector in KINDS.items():
@@ -134,6 +136,9 @@ for image in noisy_images().values():
         example = detector.examples[0]
         found = engine.detect(kind, image, example.parameters, example.assets)
         assert kind != "lines" or found.task.gathered.oriented.smoothing.hides_edges
+for kind in ("circles", "ellipses", "lines", "contours", "corners", "blobs"):
+    for condition in ("photons 8", "halftone 7", "JPEG 30", "salt 5"):
+        engine.detect(kind, photographed(SCENES[kind](500, "plain"), condition, 500), {})
 names = sorted({e.data["dispatcher"].py_func.__qualname__ for _, e in compiled.buffer})
 print(runs, *names)
 """

@@ -552,7 +552,8 @@ def refine_circles(
     shape = np.stack([c["x"], c["y"], c["radius"], c["radius"], np.zeros(len(rims))], axis=1)
     moved = refine_curves(pixels, mask, x, y, rims.start, rims.support, shape, c["sign"], c["rms"], 3, likely, sigma)
     for k, name in enumerate(("x", "y", "radius")):
-        c[name], c[f"{name}_std"] = moved.shape[:, k], moved.std[:, k]
+        # Copies, so that kernels get columns of one layout, however many rims there are.
+        c[name], c[f"{name}_std"] = moved.shape[:, k].copy(), moved.std[:, k].copy()
     c["contrast"], c["blur2"] = moved.contrast, moved.blur2
     # An uneven rim is where its points are; their scatter is what makes its place uncertain, not noise.
     independent = np.clip(c["count"] / alike_points(sigma), 3, STRETCHES / 2)

@@ -470,7 +470,7 @@ def refine_ellipses(pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: Flo
     shape, std = np.take_along_axis(moved.shape, order, 1), np.take_along_axis(moved.std, order, 1)
     shape[:, 4] = (shape[:, 4] + np.where(swap, 0.5 * np.pi, 0.0)) % np.pi
     for k, name in enumerate(names):
-        c[name], c[f"{name}_std"] = shape[:, k], std[:, k]
+        c[name], c[f"{name}_std"] = shape[:, k].copy(), std[:, k].copy()
     c["contrast"], c["blur2"] = moved.contrast, moved.blur2
     radius = np.sqrt(c["semi_major"] * c["semi_minor"])
     c["polygon"] = polygon_share(_on_circle(x, y, rims, c, radius), c, radius, likely, sigma)
