@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import unittest
+from itertools import product
 from typing import Any
 
 import numpy as np
@@ -56,6 +57,14 @@ class HardScenes(unittest.TestCase):
 
     def test_faces(self) -> None:
         self._found("faces", ("photons 8", "salt 5", "glare"), 0.8, 0)
+
+    def test_what_was_chosen_finds_the_same_when_it_is_given(self) -> None:
+        for kind, condition in product(("circles", "ellipses", "lines", "contours", "corners"), ("photons 8", "halftone 7")):
+            with self.subTest(kind, condition=condition):
+                image = photographed(SCENES[kind](601, "plain"), condition, 601)
+                found = detect(kind, image, {})
+                again = detect(kind, image, found.task.detector.frozen(found.task).plain())
+                self.assertEqual(found.findings["x"].tolist(), again.findings["x"].tolist())
 
     def test_blocks_of_compression_are_no_blobs(self) -> None:
         scene = SCENES["blobs"](302, "plain")

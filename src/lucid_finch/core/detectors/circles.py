@@ -16,7 +16,7 @@ import numpy as np
 from lucid_finch.core.detection import EvidenceMap
 from lucid_finch.core.detector import DetectorParameters, Reason, Task
 from lucid_finch.core.detectors.shared.declarations import FALSE_ALARMS_COLUMN
-from lucid_finch.core.detectors.shared.edge_features import SLOPE, oriented_points
+from lucid_finch.core.detectors.shared.edge_features import SLOPE, oriented_points, smoothing_of
 from lucid_finch.core.detectors.shared.image_variants import calmed
 from lucid_finch.core.detectors.shared.round_shapes import (
     ALL_AROUND,
@@ -128,8 +128,10 @@ class Circles(RoundShapes):
             filed = filed_points(x, y, nx, ny, oriented.chain_of[which], oriented.along[which], size)
             density, sigma = Density.of(block_density(x, y, *size), DENSITY_BLOCK), oriented.smoothing.sigma
             rims = fit_circles(filed, centres, wide, least, density, sigma, most + 1000)
-            noisy, is_pattern = oriented.smoothing.is_noisy, oriented.smoothing.is_pattern
-            rims = refine_circles(image.pixels, image.mask, x, y, rims, sigma, noisy, is_pattern)
+            # Measured in any case, so that a recipe that gives the smoothing finds the same.
+            suits = smoothing_of(image, parameters.region, None, context)
+            pattern = suits.sigma if suits.is_pattern else 0.0
+            rims = refine_circles(image.pixels, image.mask, x, y, rims, sigma, suits.is_noisy, pattern)
         step = oriented.background.independent_step
         tests = math.log(max(image.width * image.height / step**2, 10.0) * max((high - low) / step, 2.0))
         notes = (*left_out(centres.dropped, most, "candidate centres"), *seen.notes)

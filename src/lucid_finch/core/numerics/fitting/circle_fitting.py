@@ -542,11 +542,12 @@ def fit_circles(
 
 def refine_circles(
     pixels: NDArray[Any], mask: NDArray[np.bool_] | None, x: Floats, y: Floats, rims: Rims, sigma: float,
-    in_noise: bool = False, in_pattern: bool = False,
+    in_noise: bool = False, pattern: float = 0.0,
 ) -> Rims:  # fmt: skip
     """The circles refined by profiles across their rims, with contrast and standard deviations as further columns.
     Unlikely ones stay where they are. `x`, `y`: the edge points, whose smoothing was `sigma`;
-    `in_noise`, `in_pattern`: that hides many of them, so polygons are also tested for on the pixels."""
+    `in_noise`, `pattern`: noise, or a pattern that asks for so much smoothing (px), hides many of them, so that polygons are also
+    tested for on the pixels."""
     c = dict(rims.columns)
     likely = likely_rims(c) & (c["uneven"] == 0)
     shape = np.stack([c["x"], c["y"], c["radius"], c["radius"], np.zeros(len(rims))], axis=1)
@@ -569,8 +570,8 @@ def refine_circles(
     if in_noise:
         rows = np.flatnonzero(likely_rims(c))
         c["polygon"][rows] = np.maximum(c["polygon"][rows], polygon_areas(pixels, mask, c, rows))
-    if in_pattern:
-        rows, enough = np.flatnonzero(likely_rims(c)), _OF_SMOOTHING * sigma
+    if pattern > 0:
+        rows, enough = np.flatnonzero(likely_rims(c)), _OF_SMOOTHING * pattern
         swings = polygon_swings(smoothed(pixels, gaussian_kernel(enough)), mask, c, rows, enough)
         c["polygon"][rows] = np.maximum(c["polygon"][rows], swings)
     return replace(rims, columns=c, place=place)
