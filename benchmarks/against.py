@@ -58,13 +58,16 @@ def main() -> None:
     parser.add_argument("--kinds", default="edges,lines,circles,ellipses,corners,contours")
     parser.add_argument("--runs", type=int, default=30)
     args = parser.parse_args()
+    if not (args.checkout / "src" / "lucid_finch").is_dir():
+        # Python would take the installed package, and this checkout would be compared with itself.
+        parser.error(f"{args.checkout} is no checkout: there is no src/lucid_finch in it")
     with tempfile.TemporaryDirectory() as folder:
         picture = Path(folder) / "picture.npy"
         np.save(picture, photograph())
         here, there = (Timed(path.resolve(), picture) for path in (Path(__file__).parents[1], args.checkout))
         for kind in args.kinds.split(","):
-            for each in (here, there):
-                each.seconds(kind), each.seconds(kind)
+            for each in (here, there, here, there):
+                each.seconds(kind)
             taken = []
             for run in range(args.runs):
                 turn = (here, there) if run % 2 else (there, here)

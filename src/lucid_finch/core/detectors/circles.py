@@ -129,7 +129,9 @@ class Circles(RoundShapes):
             density, sigma = Density.of(block_density(x, y, *size), DENSITY_BLOCK), oriented.smoothing.sigma
             rims = fit_circles(filed, centres, wide, least, density, sigma, most + 1000)
             # Measured in any case, so that a recipe that gives the smoothing finds the same.
-            suits = smoothing_of(image, parameters.region, None, context)
+            suits = oriented.smoothing
+            if parameters.sigma is not None:
+                suits = smoothing_of(image, parameters.region, None, context)
             pattern = suits.sigma if suits.is_pattern else 0.0
             rims = refine_circles(image.pixels, image.mask, x, y, rims, sigma, suits.is_noisy, pattern)
         step = oriented.background.independent_step

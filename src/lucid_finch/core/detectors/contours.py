@@ -487,8 +487,8 @@ class Contours(Detector):
 
     def distances(self, task: Task, x: float, y: float) -> Array:
         """To the centroid, scaled by the size of the upright box: at most `near` within the box. Outside an outline at least the
-        distance from it beyond `here`; inside it at most `here` by how far it is off the middle, unless it is very large, and
-        inside that of a finding what counts as the place itself."""
+        distance from it beyond `here`; inside it up to `here`, in proportion to the distance from its centroid, unless it is
+        very large; inside that of a finding what counts as the place itself."""
         c = task.candidates.columns
         size = np.maximum(np.maximum(c["width"], c["height"]), 1.0)
         off = np.hypot(c["x"] - x, c["y"] - y)

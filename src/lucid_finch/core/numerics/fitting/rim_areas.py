@@ -33,20 +33,27 @@ _IN_PATTERN, _AROUND = range(4, 9), 3
 """Corners of the polygons that can be told where a pattern was smoothed away, and the waves that one is compared with: those of
 so many more and fewer a turn."""
 _CAUTION = 0.85
-"""What counts there, since one circle in 50 swings half as much as a polygon."""
+"""Share of it that counts there, since one circle in twenty swings half as much as an octagon."""
 _SEEN = 0.9
 """Share of the places that have to lie inside the image."""
+
+
+_TURN = (np.arange(3600) + 0.5) * 2 * np.pi / 3600
+
+
+def _outline(corners: int) -> NDArray[np.float64]:
+    """Distance of the sides of a regular polygon from its centre along `_TURN`; 1 at their middles, a corner lies at angle 0."""
+    half = np.pi / corners
+    return np.asarray(1 / np.cos((_TURN + half) % (2 * half) - half))
 
 
 @cache
 def _differences() -> NDArray[np.float64]:
     """(corners, distances): by how much the share inside of a regular polygon rises and falls as many times a turn as it has
     corners, at each distance from its centre; its mean radius is 1, a corner lies at angle 0."""
-    turn = (np.arange(3600) + 0.5) * 2 * np.pi / 3600
     rows = []
     for corners in _CORNERS:
-        half = np.pi / corners
-        side = 1 / float(np.mean(1 / np.cos((turn + half) % (2 * half) - half)))
+        half, side = np.pi / corners, 1 / float(np.mean(_outline(corners)))
         beyond = np.arccos(np.clip(side / _BETWEEN, -1.0, 1.0))
         rows.append(np.sin(corners * np.clip(half - beyond, 0.0, half)) / np.pi)
     return np.array(rows)
@@ -54,8 +61,8 @@ def _differences() -> NDArray[np.float64]:
 
 @inner
 def _sums(pixels, mask, masked, x, y, radius, between, differences, sums):  # type: ignore[no-untyped-def]
-    """Sums of grey levels along each direction, weighted by what each polygon changes there (corners, directions); returns the
-    share of places that lie inside the image."""
+    """Sums of grey levels along each direction, weighted by the rows of `differences` (rows, directions); returns the share of
+    places that lie inside the image."""
     known = 0
     sums[:] = 0.0
     for k in range(sums.shape[1]):
@@ -72,8 +79,8 @@ def _sums(pixels, mask, masked, x, y, radius, between, differences, sums):  # ty
 
 @kernel
 def _measure(pixels, mask, masked, x, y, radius, rows, between, differences, first, size):  # type: ignore[no-untyped-def]
-    """Grey levels by which the rims `rows` rise and fall with each polygon (corners, rims), 0 where too little of one is inside
-    the image; polygons have `first` corners and more."""
+    """Amplitude by which those sums rise and fall around the rims `rows` (rows of `differences`, rims), 0 where too little of one
+    is inside the image: `first` times a turn for the first row, once more for each next one."""
     for n in range(rows.size):
         row = rows[n]
         sums = np.empty((differences.shape[0], max(int(2 * np.pi * radius[row]), 64)))
@@ -152,10 +159,8 @@ def polygon_swings(
 @cache
 def _first_wave(corners: int) -> float:
     """How far the outline of a regular polygon of mean radius 1 swings as many times a turn as it has corners."""
-    turn = (np.arange(3600) + 0.5) * 2 * np.pi / 3600
-    half = np.pi / corners
-    reach = 1 / np.cos((turn + half) % (2 * half) - half)
-    return float(2 * abs(np.mean(reach * np.exp(-1j * corners * turn))) / reach.mean())
+    reach = _outline(corners)
+    return float(2 * abs(np.mean(reach * np.exp(-1j * corners * _TURN))) / reach.mean())
 
 
 def _left_of(corners: int, radius: NDArray[np.float64]) -> NDArray[np.float64]:
